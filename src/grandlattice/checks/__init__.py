@@ -1,0 +1,40 @@
+"""Everything that can be known to be wrong before rendering.
+
+Each check is one function that yields findings; `CHECKS` lists them all.
+"""
+
+from collections.abc import Callable, Iterator
+
+from grandlattice.checks.finding import (
+    ERROR,
+    NOTE,
+    WARNING,
+    Checked,
+    Facilities,
+    Finding,
+    by_gravity,
+    from_error,
+)
+from grandlattice.checks.plan_checks import (
+    check_files,
+    check_machine,
+    check_room,
+    check_unused,
+    estimated_bytes,
+)
+from grandlattice.checks.scene_checks import check_cells, check_frames, check_scene
+
+CHECKS: tuple[Callable[[Checked], Iterator[Finding]], ...] = (
+    check_scene, check_cells, check_files, check_machine, check_frames, check_room, check_unused,
+)  # fmt: skip
+
+
+def run_checks(checked: Checked) -> list[Finding]:
+    """All findings, errors first."""
+    return by_gravity(finding for check in CHECKS for finding in check(checked))
+
+
+__all__ = [
+    "CHECKS", "ERROR", "NOTE", "WARNING", "Checked", "Facilities", "Finding", "by_gravity",
+    "estimated_bytes", "from_error", "run_checks",
+]  # fmt: skip

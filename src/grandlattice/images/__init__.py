@@ -1,0 +1,18 @@
+"""Pictures: files in and out, colour and displays, sheets."""
+
+from grandlattice.images.colour import displays, find_display, to_display
+from grandlattice.images.files import (
+    MARK,
+    Channels,
+    read_channels,
+    read_image,
+    read_mark,
+    write_display,
+    write_exr,
+)
+from grandlattice.images.sheet import Frame, make_sheets
+
+__all__ = [
+    "MARK", "Channels", "Frame", "displays", "find_display", "make_sheets", "read_channels",
+    "read_image", "read_mark", "to_display", "write_display", "write_exr",
+]  # fmt: skip

@@ -1,0 +1,211 @@
+"""Pictures in and out of files, through OpenImageIO.  Where they land is `runs.store`'s business."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import OpenImageIO as oiio
+from numpy.typing import NDArray
+from PIL import Image
+
+from grandlattice.errors import ImageError
+
+REC709 = (0.64, 0.33, 0.30, 0.60, 0.15, 0.06, 0.3127, 0.3290)
+"""Chromaticities of the pictures: Rec.709 primaries, D65 (ITU-R BT.709)."""
+
+MARK = "lattice:"
+"""What the names of our own metadata begin with."""
+
+
+@dataclass(frozen=True, eq=False)
+class Channels:
+    """Channels of a picture that belong together.
+
+    `pixels` is (H, W, C) float32 with C names; `exact` ones are stored as full floats always.
+    """
+
+    names: Sequence[str]
+    pixels: NDArray[np.float32]
+    exact: bool = False
+
+
+def read_image(path: str, packaged: bytes | None = None) -> NDArray:
+    """An image as (H, W, C), top row first: uint8 if it has eight bits a channel, else float32.
+
+    Parameters
+    ----------
+    path : the file, for its name.
+    packaged : its bytes, when it lies inside a package such as ``.usdz``.
+
+    Raises
+    ------
+    ImageError
+        When it is missing or no image.
+    """
+    if packaged is not None:
+        return _read_packaged(path, packaged)
+    source = oiio.ImageInput.open(path)
+    if source is None:
+        oiio.geterror()
+        raise ImageError(f"{Path(path).name} is missing, or is no image.")
+    try:
+        spec = source.spec()
+        kind = oiio.UINT8 if spec.format == oiio.UINT8 else oiio.FLOAT
+        pixels = source.read_image(0, 0, 0, min(spec.nchannels, 4), kind)
+    finally:
+        source.close()
+    if pixels is None or pixels.ndim != 3 or not pixels.size:
+        raise ImageError(f"{Path(path).name} cannot be read to its end.")
+    return np.ascontiguousarray(pixels)
+
+
+def _read_packaged(path: str, packaged: bytes) -> NDArray:
+    try:
+        with Image.open(io.BytesIO(packaged)) as image:
+            if image.mode.startswith(("I", "F")):
+                wide = np.asarray(image, np.float32)[..., None]
+                return wide / (65535.0 if image.mode.startswith("I") else 1.0)
+            mode = image.mode if image.mode in ("L", "LA", "RGB", "RGBA") else "RGBA"
+            pixels = np.asarray(image.convert(mode))
+    except (OSError, ValueError) as problem:
+        raise ImageError(f"{path} cannot be read: {problem}.") from None
+    return pixels if pixels.ndim == 3 else pixels[..., None]
+
+
+def write_exr(
+    path: Path,
+    layers: Sequence[Channels],
+    metadata: Mapping[str, str | int | float],
+    *,
+    half: bool = True,
+) -> None:
+    """Write a layered OpenEXR file: ZIP, data and display window the whole picture.
+
+    Raises
+    ------
+    ImageError
+        When it cannot be written.
+    """
+    height, width = layers[0].pixels.shape[:2]
+    names = [name for layer in layers for name in layer.names]
+    spec = oiio.ImageSpec(width, height, len(names), oiio.HALF if half else oiio.FLOAT)
+    spec.channelnames = tuple(names)
+    formats = [oiio.HALF if half and not layer.exact else oiio.FLOAT for layer in layers for _ in layer.names]
+    if len({str(f) for f in formats}) > 1:
+        spec.channelformats = tuple(oiio.TypeDesc(f) for f in formats)
+    spec.attribute("compression", "zip")
+    spec.attribute("chromaticities", oiio.TypeDesc("float[8]"), REC709)
+    spec.attribute("oiio:ColorSpace", "lin_rec709_scene")
+    if "A" in names:
+        spec.alpha_channel = names.index("A")
+    if "Z" in names:
+        spec.z_channel = names.index("Z")
+    _describe(spec, metadata)
+    pixels = np.concatenate([layer.pixels for layer in layers], axis=2)
+    if half:
+        # A bright pixel is the brightest a half can hold, not infinite.
+        limited = np.clip(pixels, -65504.0, 65504.0)
+        exact = np.array([f == oiio.FLOAT for f in formats])
+        pixels = np.where(exact, pixels, limited)
+    _write(path, spec, np.ascontiguousarray(pixels, np.float32))
+
+
+def write_display(
+    path: Path,
+    pixels: NDArray[np.float32],
+    metadata: Mapping[str, str | int | float],
+    *,
+    kind: str,
+    bits: int = 8,
+    quality: int = 92,
+) -> None:
+    """Write a picture that has a display in it already.
+
+    Parameters
+    ----------
+    pixels : (H, W, 4) float32, 0..1, alpha not premultiplied.
+    kind : ``png``, ``jpg`` (which has no alpha) or ``tiff``.
+    bits : 8 or 16 a channel.
+    """
+    channels = 3 if kind == "jpg" else 4
+    wide = bits == 16 and kind != "jpg"
+    spec = oiio.ImageSpec(pixels.shape[1], pixels.shape[0], channels, oiio.UINT16 if wide else oiio.UINT8)
+    spec.attribute("oiio:UnassociatedAlpha", 1)
+    spec.attribute("oiio:ColorSpace", "sRGB")
+    if kind == "jpg":
+        spec.attribute("Compression", f"jpeg:{quality}")
+        # JPEG has no room for names of our own; all of it goes into the one description.
+        metadata = {"ImageDescription": "; ".join(f"{k}={v}" for k, v in metadata.items())}
+    elif kind == "tiff":
+        metadata = {"ImageDescription": "; ".join(f"{k}={v}" for k, v in metadata.items())}
+        spec.attribute("compression", "zip")
+    _describe(spec, metadata)
+    top = 65535 if wide else 255
+    stored = np.rint(np.clip(pixels[..., :channels], 0.0, 1.0) * top)
+    _write(path, spec, np.ascontiguousarray(stored, np.uint16 if wide else np.uint8))
+
+
+def _describe(spec: oiio.ImageSpec, metadata: Mapping[str, str | int | float]) -> None:
+    for name, value in metadata.items():
+        spec.attribute(name, value)
+
+
+def _write(path: Path, spec: oiio.ImageSpec, pixels: NDArray) -> None:
+    target = oiio.ImageOutput.create(str(path))
+    if target is None:
+        raise ImageError(f"No picture can be written as {path.suffix}: {oiio.geterror()}")
+    opened = target.open(str(path), spec)
+    done = opened and target.write_image(pixels)
+    said = target.geterror() if not done else ""
+    closed = target.close() if opened else False
+    if not (done and closed):
+        raise ImageError(f"{path.name} could not be written: {said or target.geterror() or 'no room?'}")
+
+
+def read_mark(path: Path, name: str) -> str | None:
+    """One of our own metadata from a picture, None where the file or the mark is missing."""
+    source = oiio.ImageInput.open(str(path)) if path.is_file() else None
+    if source is None:
+        oiio.geterror()
+        return None
+    spec = source.spec()
+    value = spec.getattribute(MARK + name)
+    description = str(spec.getattribute("ImageDescription") or "")
+    source.close()
+    if value is not None:
+        return str(value)
+    for part in description.split("; "):
+        key, _, found = part.partition("=")
+        if key == MARK + name:
+            return found
+    return None
+
+
+def read_channels(path: Path, names: Sequence[str]) -> NDArray[np.float32]:
+    """Channels of a picture by name, (H, W, C) float32.
+
+    Raises
+    ------
+    ImageError
+        When the file is no picture or lacks one of them.
+    """
+    source = oiio.ImageInput.open(str(path))
+    if source is None:
+        oiio.geterror()
+        raise ImageError(f"{path} is missing, or is no picture.")
+    try:
+        spec = source.spec()
+        held = list(spec.channelnames)
+        missing = [name for name in names if name not in held]
+        if missing:
+            raise ImageError(f"{path.name} has no channel {missing[0]}; it has {', '.join(held)}.")
+        pixels = source.read_image(0, 0, 0, spec.nchannels, oiio.FLOAT)
+    finally:
+        source.close()
+    if pixels is None:
+        raise ImageError(f"{path.name} cannot be read to its end.")
+    return np.ascontiguousarray(pixels[..., [held.index(name) for name in names]])

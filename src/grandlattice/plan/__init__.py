@@ -1,0 +1,21 @@
+"""From a plan file to cells: reading, checking, multiplying, naming.  No USD, no pixels.
+
+Read in this order: `reader` (YAML with places), `schema` (what may stand in a plan),
+`lattice` (axes, rules, order), `cells` (who wins), `naming` (files).
+"""
+
+from grandlattice.plan.addresses import cells_at
+from grandlattice.plan.cells import Cell, CellMaker, CellSettings, PlacedEdit
+from grandlattice.plan.lattice import CameraFact, Lattice, SceneFacts, build_lattice
+from grandlattice.plan.naming import PlannedFile, planned_files, refuse_collisions
+from grandlattice.plan.reader import Document, parse, read_document, yaml_writer
+from grandlattice.plan.schema import PlanModel, Settings
+from grandlattice.plan.validation import validate
+from grandlattice.plan.values import Frames, Size
+
+__all__ = [
+    "CameraFact", "Cell", "CellMaker", "CellSettings", "Document", "Frames", "Lattice",
+    "PlacedEdit", "PlanModel", "PlannedFile", "SceneFacts", "Settings", "Size", "build_lattice",
+    "cells_at", "parse", "planned_files", "read_document", "refuse_collisions", "validate",
+    "yaml_writer",
+]  # fmt: skip

@@ -1,0 +1,180 @@
+"""From cells to tasks: what a worker takes, in the order it is taken.
+
+A task is one frame of one trace.  Cells whose frame would be traced from the very same inputs
+(they differ in exposure, display, format or name only) share one task.
+
+Everything a file depends on goes into its *fingerprint*, which stands in the file and in the
+ledger; a file with the right fingerprint is done.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from grandlattice.plan import Cell, PlanModel, PlannedFile, planned_files
+from grandlattice.stage.scene import file_digest
+
+TRACE_VERSION = 1  # raise when the same inputs give other pictures than before
+_DISPLAYED = ("png", "jpg", "tiff")
+
+
+@dataclass(frozen=True)
+class TaskFile:
+    """A file of a task, and the fingerprint it will have."""
+
+    planned: PlannedFile
+    fingerprint: str
+
+
+@dataclass(frozen=True)
+class TaskCell:
+    """A cell of a task with its files at the task's frame."""
+
+    cell: Cell
+    files: tuple[TaskFile, ...]
+
+
+@dataclass(frozen=True)
+class Task:
+    """One frame of one trace, for one or more cells.
+
+    `number` is its place in the planned order, from 0.  `passes` are all that any of its files
+    holds.  `work` is pixels × samples.
+    """
+
+    number: int
+    frame: int
+    cells: tuple[TaskCell, ...]
+    passes: tuple[str, ...]
+
+    @property
+    def first(self) -> Cell:
+        return self.cells[0].cell
+
+    @property
+    def work(self) -> int:
+        settings = self.first.settings
+        return settings.size.width * settings.size.height * settings.samples
+
+    @property
+    def label(self) -> str:
+        more = f" +{len(self.cells) - 1}" if len(self.cells) > 1 else ""
+        return f"{self.first.address}{more} · {self.frame}"
+
+
+class Fingerprints:
+    """Makes fingerprints for the cells of one plan over one scene.
+
+    Parameters
+    ----------
+    scene : digest of the scene and all its files.
+    can_denoise : whether `denoise` does anything here.
+    folder : the plan's folder, for the files edits name.
+    """
+
+    def __init__(self, model: PlanModel, scene: str, folder: Path, can_denoise: bool) -> None:
+        self._folder = folder
+        self._can_denoise = can_denoise
+        self._shared = {
+            "version": TRACE_VERSION,
+            "scene": scene,
+            "select": model.select,
+            "materials": {k: v.model_dump(mode="json") for k, v in model.materials.items()},
+            "files": [self._digest(m.file) for m in model.materials.values() if m.file],
+        }
+        self._digests: dict[str, str] = {}
+
+    def trace(self, cell: Cell, frame: int) -> str:
+        """Of everything the light in a picture depends on."""
+        s = cell.settings
+        return _digest({
+            **self._shared,
+            "frame": frame,
+            "edits": [self._edit(placed.edit) for placed in cell.edits],
+            "camera": s.camera,
+            "size": str(s.size),
+            "samples": s.samples,
+            "seed": s.seed,
+            "background": s.background,
+            "denoise": s.denoise and self._can_denoise,
+        })  # fmt: skip
+
+    def file(self, trace: str, cell: Cell, planned: PlannedFile) -> str:
+        """Of everything a file depends on."""
+        s = cell.settings
+        shown = planned.format in _DISPLAYED
+        return _digest({
+            "trace": trace,
+            "passes": planned.passes,
+            "format": planned.format,
+            "options": getattr(s.files, planned.format).model_dump(mode="json"),
+            "exposure": s.exposure if shown else None,
+            "display": s.display if shown else None,
+            "cell": cell.address,
+        })  # fmt: skip
+
+    def _edit(self, edit: Any) -> object:
+        body = edit.body.model_dump(mode="json")
+        named = [self._digest(text) for text in _texts(body) if self._is_file(text)]
+        return [edit.verb, body, named]
+
+    def _is_file(self, text: str) -> bool:
+        return "." in text and len(text) < 1024 and (self._folder / text).is_file()
+
+    def _digest(self, name: str | None) -> str:
+        path = self._folder / str(name)
+        return file_digest(path) if path.is_file() else "missing"
+
+
+def make_tasks(
+    cells: Iterable[Cell], fingerprints: Fingerprints, plan: str, scene: str,
+    frames: Iterable[int] | None = None,
+) -> list[Task]:  # fmt: skip
+    """Tasks for cells in their order, frame by frame within a cell.
+
+    Parameters
+    ----------
+    plan, scene : names for output templates.
+    frames : only these of each cell's frames; all by default.
+    """
+    wanted = None if frames is None else set(frames)
+    grouped: dict[str, list[tuple[int, TaskCell]]] = {}
+    for cell in cells:
+        chosen = [f for f in cell.settings.frames if wanted is None or f in wanted]
+        for frame in chosen:
+            trace = fingerprints.trace(cell, frame)
+            files = tuple(
+                TaskFile(planned, fingerprints.file(trace, cell, planned))
+                for planned in planned_files(cell, plan, scene, [frame])
+            )
+            grouped.setdefault(trace, []).append((frame, TaskCell(cell, files)))
+    return [
+        Task(number, members[0][0], tuple(cell for _, cell in members), _all_passes(members))
+        for number, members in enumerate(grouped.values())
+    ]
+
+
+def _all_passes(members: Iterable[tuple[int, TaskCell]]) -> tuple[str, ...]:
+    names = [n for _, cell in members for file in cell.files for n in file.planned.passes]
+    return tuple(dict.fromkeys(names))
+
+
+def _texts(value: object) -> Iterator[str]:
+    if isinstance(value, str):
+        yield value
+    elif isinstance(value, Mapping):
+        for part in value.values():
+            yield from _texts(part)
+    elif isinstance(value, list | tuple):
+        for part in value:
+            yield from _texts(part)
+
+
+def _digest(value: object) -> str:
+    text = json.dumps(value, sort_keys=True, default=str)
+    return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()

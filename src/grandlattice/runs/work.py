@@ -1,0 +1,228 @@
+"""What a worker does with a task: compose, snapshot, trace, write.
+
+A `Workshop` opens the scene once and keeps it; task after task only what differs is read again.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from importlib.metadata import version
+from pathlib import Path
+from typing import Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+from pxr import Ar
+
+from grandlattice.errors import ImageError, Place, SceneError
+from grandlattice.images import MARK, Channels, read_image, to_display, write_display, write_exr
+from grandlattice.plan import Cell, PlanModel
+from grandlattice.runs.ledger import FileRecord, coordinates_text
+from grandlattice.runs.store import FolderStore
+from grandlattice.runs.tasks import Task, TaskFile
+from grandlattice.snapshot import Snapshot
+from grandlattice.stage import CellStage, Snapshotter, open_scene, read_asset
+from grandlattice.tracer import PASSES, Film, Sensor, Tracer, TraceSettings, image_files
+
+
+class StopSignal(Protocol):
+    """Says whether to stop; an event of threads or of processes."""
+
+    def is_set(self) -> bool: ...
+
+
+@dataclass(frozen=True)
+class WorkOrder:
+    """What every task of a run has in common; it is sent to each worker once.
+
+    Attributes
+    ----------
+    model, folder : the plan and the folder its file names are relative to.
+    scene, output : the scene, and the folder pictures are written below.
+    threads : that trace, in each worker.
+    allow_missing : use a texture's fallback where its image is missing.
+    plan_name : for metadata.
+    """
+
+    model: PlanModel
+    folder: Path
+    scene: Path
+    output: Path
+    plan_name: str
+    threads: int = 1
+    allow_missing: bool = False
+    run: int = 0
+
+
+@dataclass(frozen=True)
+class TaskResult:
+    """A finished task: its files, the seconds of tracing and of everything, rays, and notes."""
+
+    records: tuple[FileRecord, ...]
+    trace_seconds: float
+    seconds: float
+    rays: int
+    notes: tuple[str, ...] = field(default=())
+
+
+class Workshop:
+    """Carries out the tasks of one run, one at a time."""
+
+    def __init__(self, order: WorkOrder) -> None:
+        self._order = order
+        self._stage = CellStage(open_scene(order.scene), order.model, order.folder)
+        self._snapshots = Snapshotter(self._stage)
+        self._tracer = Tracer(order.threads)
+        self._store = FolderStore(order.output)
+        self._images: dict[str, tuple[float, NDArray | None]] = {}
+
+    def perform(
+        self, task: Task, progress: Callable[[float], None] | None = None,
+        stop: StopSignal | None = None,
+    ) -> TaskResult:  # fmt: skip
+        """Render a task and write its files.
+
+        Raises
+        ------
+        LatticeError
+            When something in the scene, the plan or the output folder stands in the way.
+        Stopped
+            When `stop` was set meanwhile; nothing is left of the task then.
+        """
+        started = time.perf_counter()
+        film, notes = self.trace(task, progress, stop)
+        records = []
+        for member in task.cells:
+            for file in member.files:
+                size = self._store.put(
+                    file.planned.path, lambda path, f=file, c=member.cell: self._write(path, f, c, film)
+                )  # fmt: skip
+                records.append(self._record(member.cell, file, size, film))
+        return TaskResult(tuple(records), film.seconds, time.perf_counter() - started, film.rays, notes)
+
+    def trace(
+        self, task: Task, progress: Callable[[float], None] | None = None,
+        stop: StopSignal | None = None,
+    ) -> tuple[Film, tuple[str, ...]]:  # fmt: skip
+        """Render a task without writing anything."""
+        cell = task.first
+        settings = cell.settings
+        if settings.camera is None:
+            raise SceneError(
+                f"{cell.address} has no camera.",
+                cure="set camera: under defaults, or add an axis with each: cameras",
+            )
+        self._stage.switch(cell.edits)
+        snapshot = self._snapshots.take(settings.camera, task.frame)
+        film = self._tracer.trace(
+            snapshot,
+            self._images_for(snapshot, cell),
+            Sensor(snapshot.camera, settings.size.width, settings.size.height),
+            TraceSettings(
+                samples=settings.samples,
+                seed=settings.seed,
+                show_background=settings.background == "sky",
+                denoise=settings.denoise,
+            ),
+            task.passes,
+            progress,
+            stop,  # type: ignore[arg-type]
+        )
+        return film, tuple(f"{prim}: {what}" for prim, what, _ in self._stage.notes)
+
+    def _images_for(self, snapshot: Snapshot, cell: Cell) -> Mapping[str, NDArray | None]:
+        images = {}
+        for file, texture in image_files(snapshot).items():
+            image = self._image(file)
+            if image is None and not self._order.allow_missing:
+                raise SceneError(
+                    f"{cell.address} lacks the image {file or 'of this texture'}.",
+                    place=Place(prim=texture.prim),
+                    cure="put the file back, or allow its fallback colour with --allow-missing",
+                )
+            images[file] = image
+        return images
+
+    def _image(self, file: str) -> NDArray | None:
+        """An image, kept until its file changes; None when it is missing or none."""
+        outer = Path(Ar.SplitPackageRelativePathOuter(file)[0] if "[" in file else file)
+        try:
+            changed = outer.stat().st_mtime
+        except OSError:
+            return None
+        known = self._images.get(file)
+        if known is None or known[0] != changed:
+            try:
+                packaged = read_asset(file) if "[" in file else None
+                image = read_image(file, packaged) if "[" not in file or packaged else None
+            except ImageError:
+                image = None
+            self._images[file] = known = changed, image
+        return known[1]
+
+    # --- writing -----------------------------------------------------------------------------
+
+    def _write(self, path: Path, file: TaskFile, cell: Cell, film: Film) -> None:
+        options = cell.settings.files
+        metadata = self._metadata(cell, file, film)
+        if file.planned.format == "exr":
+            layers = [
+                Channels(PASSES[name].channels, film.passes[name], PASSES[name].exact)
+                for name in file.planned.passes
+            ]
+            write_exr(path, layers, metadata, half=options.exr.depth == "half")
+            return
+        pixels = to_display(film.passes["beauty"], cell.settings.display, cell.settings.exposure)
+        kind = file.planned.format
+        bits = int(getattr(options, kind).depth) if kind in ("png", "tiff") else 8
+        write_display(path, pixels, metadata, kind=kind, bits=bits, quality=options.jpg.quality)
+
+    def _metadata(self, cell: Cell, file: TaskFile, film: Film) -> dict[str, str | int | float]:
+        edits = "; ".join(
+            f"{placed.edit.verb} {placed.edit.body.model_dump(mode='json', by_alias=True, exclude_unset=True)} ({placed.source})"
+            for placed in cell.edits
+        )
+        facts: dict[str, str | int | float] = {
+            "Software": f"Grand Lattice {version('grandlattice')}",
+            f"{MARK}plan": self._order.plan_name,
+            f"{MARK}scene": self._order.scene.name,
+            f"{MARK}cell": cell.address,
+            f"{MARK}frame": file.planned.frame,
+            f"{MARK}camera": cell.settings.camera or "",
+            f"{MARK}edits": edits,
+            f"{MARK}samples": film.samples,
+            f"{MARK}seed": cell.settings.seed,
+            f"{MARK}seconds": round(film.seconds, 3),
+            f"{MARK}rays": film.rays,
+            f"{MARK}denoised": int(film.denoised),
+            f"{MARK}versions": _versions(),
+            f"{MARK}fingerprint": file.fingerprint,
+        }
+        facts |= {f"{MARK}axis:{axis}": entry for axis, entry in cell.coordinates.items()}
+        return facts
+
+    def _record(self, cell: Cell, file: TaskFile, size: int, film: Film) -> FileRecord:
+        return FileRecord(
+            path=file.planned.path,
+            cell=cell.address,
+            coordinates=coordinates_text(dict(cell.coordinates)),
+            frame=file.planned.frame,
+            format=file.planned.format,
+            passes=" ".join(file.planned.passes),
+            fingerprint=file.fingerprint,
+            bytes=size,
+            width=film.width,
+            height=film.height,
+            samples=film.samples,
+            rays=film.rays,
+            seconds=film.seconds,
+            denoised=film.denoised,
+            finished=time.time(),
+            run=self._order.run,
+        )
+
+
+def _versions() -> str:
+    return f"grandlattice {version('grandlattice')}, usd-core {version('usd-core')}, numpy {np.__version__}"

@@ -1,0 +1,150 @@
+"""What a renderer needs to know of one cell at one frame, as plain arrays and frozen records.
+
+This is the parcel handed from `stage` (which knows USD) to `tracer` (which knows light).
+Neither room imports the other; both know only this file.  Nothing here computes.
+
+Conventions: lengths in scene units, angles in degrees, matrices 4×4 float64 acting on *row*
+vectors (`p' = p @ M`), as USD stores them.  Light is in nits, as UsdLux defines it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+FloatArray = NDArray[np.float32]
+IntArray = NDArray[np.int32]
+Matrix = NDArray[np.float64]
+
+
+@dataclass(frozen=True, eq=False)
+class Geometry:
+    """The triangles of one mesh, in its own space.
+
+    Two cells that share a `Geometry` share the object itself, so a renderer may keep what it
+    built from it for as long as the same object comes back.
+
+    Attributes
+    ----------
+    path : prim path, for messages.
+    points : (V, 3) float32.
+    triangles : (T, 3) int32 indices into `points`, counter-clockwise seen from outside.
+    corner_normals : (T, 3, 3) float32, unit length.
+    corner_uvs : (T, 3, 2) float32; zeros where the mesh has none.
+    subsets : (T,) int32 indices into the `materials` of the `Item`.
+    """
+
+    path: str
+    points: FloatArray
+    triangles: IntArray
+    corner_normals: FloatArray
+    corner_uvs: FloatArray
+    subsets: IntArray
+
+
+@dataclass(frozen=True, eq=False)
+class Item:
+    """A `Geometry` standing in the world.
+
+    `materials` holds one index into `Snapshot.materials` for each subset.  A *matte* item holds
+    out of alpha and of the data passes but still lights and shadows; an item not *seen* is left
+    out for the camera only.
+    """
+
+    geometry: Geometry
+    to_world: Matrix
+    materials: tuple[int, ...]
+    matte: bool = False
+    seen: bool = True
+
+
+@dataclass(frozen=True)
+class Texture:
+    """An image and how it is read, after UsdUVTexture and UsdTransform2d.
+
+    `transform` is (a, b, c, d, e, f) with u' = a·u + b·v + c and v' = d·u + e·v + f.
+    `colour_space` is ``auto``, ``raw`` or ``sRGB``; wraps are ``repeat clamp mirror black``.
+    `prim` is the shader prim that asks for the image, for messages.
+    """
+
+    file: str
+    prim: str = ""
+    colour_space: str = "auto"
+    wrap_s: str = "black"
+    wrap_t: str = "black"
+    scale: tuple[float, float, float, float] = (1.0, 1.0, 1.0, 1.0)
+    bias: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 0.0)
+    fallback: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 1.0)
+    transform: tuple[float, float, float, float, float, float] = (1.0, 0.0, 0.0, 0.0, 1.0, 0.0)
+
+
+@dataclass(frozen=True)
+class TextureInput:
+    """A material input driven by channel `channel` (``rgb``, ``r`` … ``a``) of a texture."""
+
+    texture: Texture
+    channel: str = "rgb"
+
+
+Constant = tuple[float, ...]
+
+
+@dataclass(frozen=True)
+class Material:
+    """UsdPreviewSurface by its own input names; inputs left out have the fallback of the schema."""
+
+    path: str
+    inputs: Mapping[str, Constant | TextureInput] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, eq=False)
+class Light:
+    """One light of the scene.
+
+    `kind` is ``dome distant rect disk sphere``.  `radiance` is what leaves the light, in nits,
+    with exposure, colour, temperature and normalisation already in it; the texels of a textured
+    dome multiply it.  `size` is (width, height) of a rect, (radius, radius) of a disk or sphere,
+    (angular diameter in degrees, 0) of a distant light.
+    """
+
+    path: str
+    kind: str
+    to_world: Matrix
+    radiance: tuple[float, float, float]
+    size: tuple[float, float] = (0.0, 0.0)
+    texture: Texture | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class Camera:
+    """A camera after UsdGeomCamera, with lengths in scene units.
+
+    `aperture` is (width, height) and `offset` its shift, both at the film, in the unit of
+    `focal_length`; for an orthographic camera the aperture is the size of what is seen.
+    `lens_radius` 0 is a pinhole.
+    """
+
+    path: str
+    to_world: Matrix
+    aperture: tuple[float, float]
+    offset: tuple[float, float] = (0.0, 0.0)
+    focal_length: float = 1.0
+    lens_radius: float = 0.0
+    focus_distance: float = 0.0
+    clipping: tuple[float, float] = (1e-3, 1e9)
+    orthographic: bool = False
+
+
+@dataclass(frozen=True, eq=False)
+class Snapshot:
+    """Everything a renderer needs for one cell at one frame."""
+
+    items: tuple[Item, ...]
+    materials: tuple[Material, ...]
+    lights: tuple[Light, ...]
+    camera: Camera
+    frame: float = 1.0
+    metres_per_unit: float = 1.0

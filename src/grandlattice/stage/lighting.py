@@ -1,0 +1,140 @@
+"""From UsdLux lights and UsdGeom cameras to records, in the units UsdLux defines."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux
+
+from grandlattice.snapshot import Camera, Light, Texture
+from grandlattice.stage.attributes import is_light
+from grandlattice.stage.looks import asset_file
+
+KINDS = {
+    "DomeLight": "dome", "DomeLight_1": "dome", "DistantLight": "distant", "RectLight": "rect",
+    "DiskLight": "disk", "SphereLight": "sphere",
+}  # fmt: skip
+
+
+def matrix_array(matrix: Gf.Matrix4d) -> NDArray[np.float64]:
+    """(4, 4) float64, for row vectors."""
+    return np.array(matrix, np.float64)
+
+
+def light_prims(stage: Usd.Stage) -> list[Usd.Prim]:
+    """Lights of the stage, in its order, instances included."""
+    return [p for p in stage.Traverse(Usd.TraverseInstanceProxies()) if is_light(p)]
+
+
+def read_light(prim: Usd.Prim, to_world: NDArray[np.float64], time: Usd.TimeCode) -> Light | None:
+    """A light as it shines; None for a kind the tracer does not know, or one that is out."""
+    kind = KINDS.get(prim.GetTypeName())
+    if kind is None or not np.isfinite(to_world).all():
+        return None
+    if abs(np.linalg.det(to_world[:3, :3])) < 1e-30:
+        return None
+    size = _size(prim, kind, time)
+    radiance = light_radiance(prim, time)
+    radiance = radiance / _normalizer(prim, kind, size, to_world, time)
+    if not np.isfinite(radiance).all() or radiance.max() <= 0.0:
+        return None
+    texture = None
+    if kind == "dome":
+        file = prim.GetAttribute("inputs:texture:file").Get(time)
+        if file is not None and file.path:
+            texture = Texture(asset_file(file), str(prim.GetPath()), wrap_s="repeat", wrap_t="clamp")
+        if _pole_is_z(prim):
+            # The image's pole, local +Y, lies along +Z.
+            turn = np.array([[1, 0, 0, 0], [0, 0, 1, 0], [0, -1, 0, 0], [0, 0, 0, 1]], float)
+            to_world = turn @ to_world
+    r, g, b = (float(c) for c in np.maximum(radiance, 0.0))
+    return Light(str(prim.GetPath()), kind, to_world, (r, g, b), size, texture)
+
+
+def light_radiance(prim: Usd.Prim, time: Usd.TimeCode) -> NDArray[np.float64]:
+    """Intensity, exposure, colour and temperature: nits before normalisation, (3,) float64."""
+    light = UsdLux.LightAPI(prim)
+    colour = np.array(light.GetColorAttr().Get(time), float)
+    if light.GetEnableColorTemperatureAttr().Get(time):
+        # The ramp is not quite white at 6500 K, where the schema says it is.
+        white = np.array(UsdLux.BlackbodyTemperatureAsRgb(6500.0))
+        kelvin = float(np.clip(light.GetColorTemperatureAttr().Get(time), 1000.0, 10000.0))
+        colour = colour * np.array(UsdLux.BlackbodyTemperatureAsRgb(kelvin)) / white
+    exposure = 2.0 ** light.GetExposureAttr().Get(time)
+    return np.asarray(colour * light.GetIntensityAttr().Get(time) * exposure)
+
+
+def _size(prim: Usd.Prim, kind: str, time: Usd.TimeCode) -> tuple[float, float]:
+    def number(name: str) -> float:
+        return float(prim.GetAttribute(f"inputs:{name}").Get(time))
+
+    if kind == "rect":
+        return number("width"), number("height")
+    if kind in ("disk", "sphere"):
+        return number("radius"), number("radius")
+    if kind == "distant":
+        return number("angle"), 0.0
+    return 0.0, 0.0
+
+
+def _normalizer(
+    prim: Usd.Prim, kind: str, size: tuple[float, float], to_world: NDArray, time: Usd.TimeCode
+) -> float:
+    """What UsdLux divides by where `normalize` is on: the area in world space."""
+    if not UsdLux.LightAPI(prim).GetNormalizeAttr().Get(time):
+        return 1.0
+    x, y, z = to_world[0, :3], to_world[1, :3], to_world[2, :3]
+    if kind == "rect":
+        return float(size[0] * size[1] * np.linalg.norm(np.cross(x, y)))
+    if kind == "disk":
+        return float(np.pi * size[0] ** 2 * np.linalg.norm(np.cross(x, y)))
+    if kind == "sphere":
+        scale = abs(np.linalg.det(np.stack([x, y, z]))) ** (1 / 3)
+        return float(4 * np.pi * (size[0] * scale) ** 2)
+    if kind == "distant":
+        half = np.radians(max(size[0], 0.01)) / 2
+        return float(np.pi * np.sin(half) ** 2)
+    return 1.0
+
+
+def _pole_is_z(prim: Usd.Prim) -> bool:
+    if prim.GetTypeName() != "DomeLight_1":
+        return False
+    axis = UsdLux.DomeLight_1(prim).GetPoleAxisAttr().Get()
+    if axis == UsdLux.Tokens.scene:
+        return bool(UsdGeom.GetStageUpAxis(prim.GetStage()) == UsdGeom.Tokens.z)
+    return bool(axis == UsdLux.Tokens.Z)
+
+
+def read_camera(prim: Usd.Prim, time: Usd.TimeCode) -> Camera:
+    """A camera at a time.  Lengths of film and lens are tenths of scene units, as USD has them."""
+    camera = UsdGeom.Camera(prim).GetCamera(time)
+    unit = Gf.Camera.APERTURE_UNIT
+    orthographic = camera.projection == Gf.Camera.Orthographic
+    focal_length = camera.focalLength * Gf.Camera.FOCAL_LENGTH_UNIT
+    near, far = camera.clippingRange.min, camera.clippingRange.max
+    return Camera(
+        str(prim.GetPath()),
+        matrix_array(camera.transform),
+        (camera.horizontalAperture * unit, camera.verticalAperture * unit),
+        (camera.horizontalApertureOffset * unit, camera.verticalApertureOffset * unit),
+        focal_length,
+        focal_length / (2.0 * camera.fStop) if camera.fStop > 0 else 0.0,
+        camera.focusDistance,
+        (near, far),
+        orthographic,
+    )
+
+
+def camera_aspect(prim: Usd.Prim) -> float:
+    """Width over height of what a camera frames; 0 where it has no aperture."""
+    camera = UsdGeom.Camera(prim)
+    height = camera.GetVerticalApertureAttr().Get() or 0.0
+    return float((camera.GetHorizontalApertureAttr().Get() or 0.0) / height) if height else 0.0
+
+
+def image_asset(prim: Usd.Prim) -> Sdf.AssetPath | None:
+    """The image of a light, None without one."""
+    attribute = prim.GetAttribute("inputs:texture:file")
+    value = attribute.Get() if attribute else None
+    return value if value is not None and value.path else None

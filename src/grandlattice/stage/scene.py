@@ -1,0 +1,148 @@
+"""Opening a scene, read-only, and what is known of it before any edit.
+
+A scene is opened once.  Its layers refuse to be edited from then on, so that no mistake of ours
+can reach a file of the artist's.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from pxr import Ar, Sdf, Tf, Usd, UsdGeom, UsdUtils
+
+from grandlattice.errors import Place, SceneError
+from grandlattice.plan import CameraFact, SceneFacts
+
+ENDINGS = (".usd", ".usda", ".usdc", ".usdz")
+
+
+@contextmanager
+def quiet_usd() -> Iterator[list[str]]:
+    """Collect what USD would print to the terminal; the list is filled on leaving."""
+    delegate = UsdUtils.CoalescingDiagnosticDelegate()
+    messages: list[str] = []
+    try:
+        yield messages
+    finally:
+        messages += [item.commentary for item in delegate.TakeUncoalescedDiagnostics()]
+
+
+@dataclass(frozen=True, eq=False)
+class Scene:
+    """A scene as it stands in its file.
+
+    Attributes
+    ----------
+    file : the file.
+    stage : the composed scene, not to be edited.
+    up_axis : ``Y`` or ``Z``.
+    metres_per_unit : length of a scene unit.
+    frames : first and last frame; None where the scene names none.
+    frames_per_second : of its time codes.
+    """
+
+    file: Path
+    stage: Usd.Stage
+    up_axis: str
+    metres_per_unit: float
+    frames: tuple[int, int] | None
+    frames_per_second: float
+
+    @property
+    def layer(self) -> Sdf.Layer:
+        return self.stage.GetRootLayer()
+
+    def cameras(self) -> list[Usd.Prim]:
+        """Cameras in the order they stand in the scene."""
+        return [prim for prim in self.stage.Traverse() if prim.IsA(UsdGeom.Camera)]
+
+    def facts(self) -> SceneFacts:
+        """What planning needs to know."""
+        cameras = tuple(CameraFact(str(p.GetPath()), p.GetName()) for p in self.cameras())
+        return SceneFacts(cameras, self.frames, self.file.stem)
+
+
+def open_scene(file: Path) -> Scene:
+    """Open a USD scene read-only.
+
+    Raises
+    ------
+    SceneError
+        When there is no such file, or it is no USD.
+    """
+    if not file.exists():
+        raise SceneError(f"There is no scene at {file}.", cure="check the path; it is relative to the plan")
+    if file.suffix.lower() not in ENDINGS:
+        raise SceneError(
+            f"{file.name} is no USD scene: its name ends in {file.suffix or 'nothing'}.",
+            cure="name a file that ends in " + ", ".join(ENDINGS),
+        )
+    try:
+        with quiet_usd():
+            layer = Sdf.Layer.FindOrOpen(str(file.resolve()))
+            if layer is not None:
+                layer.SetPermissionToEdit(False)
+                stage = Usd.Stage.Open(layer, Usd.Stage.LoadAll)
+    except Tf.ErrorException as problem:
+        raise _unreadable(file, problem) from None
+    if layer is None:
+        raise _unreadable(file, None)
+    frames = None
+    if stage.HasAuthoredTimeCodeRange():
+        frames = round(stage.GetStartTimeCode()), round(stage.GetEndTimeCode())
+        frames = frames if frames[1] >= frames[0] else None
+    return Scene(
+        file, stage, str(UsdGeom.GetStageUpAxis(stage)), UsdGeom.GetStageMetersPerUnit(stage),
+        frames, stage.GetFramesPerSecond(),
+    )  # fmt: skip
+
+
+def _unreadable(file: Path, problem: Exception | None) -> SceneError:
+    detail = ""
+    if problem is not None:
+        lines = [line.strip() for line in str(problem).splitlines() if line.strip()]
+        said = next((line for line in lines if "line" in line.lower()), "")
+        detail = f" ({said.split(': ', 1)[-1][:160]})" if said else ""
+    return SceneError(
+        f"{file.name} cannot be read as a USD scene{detail}.",
+        place=Place(file),
+        cure="open it in a USD program and save it again, or name another scene",
+    )
+
+
+def read_asset(path: str) -> bytes | None:
+    """The bytes of an asset, packaged ones (``a.usdz[b.png]``) included; None if it is missing."""
+    asset = Ar.GetResolver().OpenAsset(Ar.ResolvedPath(path))
+    if asset is None:
+        return None
+    with asset:
+        return bytes(asset.GetBuffer())
+
+
+def scene_files(scene: Scene) -> list[Path]:
+    """Every file a scene is made of, layers and assets, sorted; missing ones left out."""
+    with quiet_usd():
+        layers, assets, _ = UsdUtils.ComputeAllDependencies(Sdf.AssetPath(str(scene.file.resolve())))
+    names = {layer.realPath for layer in layers if layer.realPath} | set(assets)
+    paths = {Path(Ar.SplitPackageRelativePathOuter(str(name))[0] or str(name)) for name in names}
+    return sorted(path for path in paths if path.is_file())
+
+
+def file_digest(path: Path) -> str:
+    """A digest of a file's bytes."""
+    with path.open("rb") as stream:
+        return hashlib.file_digest(stream, lambda: hashlib.blake2b(digest_size=16)).hexdigest()
+
+
+def scene_digest(scene: Scene) -> str:
+    """One digest over all the files of a scene and their names."""
+    whole = hashlib.blake2b(digest_size=16)
+    folder = scene.file.resolve().parent
+    for path in scene_files(scene):
+        name = path.relative_to(folder) if path.is_relative_to(folder) else path
+        whole.update(f"{name}\0{file_digest(path)}\n".encode())
+    return whole.hexdigest()

@@ -1,0 +1,16 @@
+"""Arrays in, light out: the embedded path tracer.  No USD, no files, no plan.
+
+Read in this order: `scene` (what the kernel walks), `integrator` (the path), then what a path
+asks on its way: `embree`, `lens`, `materials`, `scattering`, `lights`, `textures`, `sampling`.
+"""
+
+from grandlattice.tracer.denoise import HOW_TO_INSTALL, can_denoise
+from grandlattice.tracer.film import PASSES, Film, Pass
+from grandlattice.tracer.lens import Sensor
+from grandlattice.tracer.scene import image_files
+from grandlattice.tracer.tracer import Stopped, Tracer, TraceSettings, warm_up
+
+__all__ = [
+    "HOW_TO_INSTALL", "PASSES", "Film", "Pass", "Sensor", "Stopped", "TraceSettings", "Tracer",
+    "can_denoise", "image_files", "warm_up",
+]  # fmt: skip

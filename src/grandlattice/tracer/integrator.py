@@ -1,0 +1,483 @@
+"""The path tracer: for each pixel and sample, one path, and every pass from that same path.
+
+At each vertex light is gathered in two ways, by aiming at lights and by following the scattered
+direction, weighted by the balance heuristic (Veach and Guibas, 1995).  All lights are aimed at
+from the first vertex, one from the others.
+
+Where a path goes never depends on light: it ends by its throughput, its directions come from
+materials alone, and light shapes block nothing.  Only the choice of shadow rays looks at lights.
+
+Light passes straight through what is clear: the ray then goes on from where it was, with a
+larger nearest distance, so that the vertex it left stays the one the weights refer to.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import NamedTuple
+
+import numpy as np
+from numba import njit
+
+from grandlattice.tracer.embree import (
+    CAMERA,
+    OTHER,
+    OTHER_CLEAR,
+    OTHER_OPAQUE,
+    closest_hit,
+    hit_distance,
+    hit_place,
+    is_blocked,
+)
+from grandlattice.tracer.lens import pixel_width_at, shoot
+from grandlattice.tracer.lights import DOME, FAR, light_at, light_reach, meet_light, sample_light
+from grandlattice.tracer.materials import see_through, surface_at
+from grandlattice.tracer.memory import bytes_at, float32s, float64s, int32s, int64s
+from grandlattice.tracer.sampling import (
+    cosine_direction,
+    filter_offset,
+    on_disk,
+    pair,
+    pixel_seed,
+)
+from grandlattice.tracer.scattering import lobe_chances, reflectance, sample_direction, scatter
+from grandlattice.tracer.vectors import (
+    add,
+    along,
+    cross,
+    dot,
+    frame,
+    largest,
+    multiply,
+    normalized,
+    scale,
+    subtract,
+    to_local,
+    to_world,
+    triple,
+)
+
+# mypy: disable-error-code="no-untyped-def"
+
+# Dimensions of the sample sequence: the picture's own, then a stride for each step of the path.
+_FILTER, _LENS, _OPENNESS = 0, 1, 2
+_STRIDE, _CHOICE, _DIRECTION, _LIGHT = 64, 64, 65, 66
+_MOST_PASSES_THROUGH = 48
+_ROULETTE_FROM = 3
+_CLEAR = 0.5  # a surface that lets more through leaves the data passes to what is behind it
+
+
+OPTIONS = np.dtype(
+    [
+        ("seed", "i8"), ("bounces", "i8"),
+        ("show_background", "i8"),
+        ("occlusion", "i8"), ("occlusion_radius", "f8"),
+    ],
+    align=True,
+)  # fmt: skip
+
+FILM = np.dtype(
+    [
+        ("width", "i8"),
+        # Addresses of float32 pixels: sums over samples …
+        ("beauty", "i8"), ("albedo", "i8"), ("occlusion", "i8"),
+        # … and what the nearest sample of each pixel met; depth is +inf where nothing.
+        ("depth", "i8"), ("normal", "i8"),
+    ],
+    align=True,
+)  # fmt: skip
+
+SCENE = np.dtype(
+    [
+        ("handle", "i8"),  # of the Embree scene
+        # Triangles in world space, in the order of the geometries.
+        ("points", "i8"),  # (V, 3) float32
+        ("corners", "i8"),  # (T, 3) int32
+        ("normals", "i8"),  # (T, 3, 3) float32
+        ("uvs", "i8"),  # (T, 3, 2) float32
+        ("material", "i8"),  # (T,) int32
+        ("first", "i8"),  # (G,) int64, the first triangle of each geometry
+        ("matte", "i8"),  # (G,) uint8
+        ("any_clear", "i8"),
+        ("materials", "i8"), ("tables", "i8"),
+        ("textures", "i8"), ("decode", "i8"),
+        ("lights", "i8"), ("light_count", "i8"),
+    ],
+    align=True,
+)  # fmt: skip
+"""Everything a kernel reads of a scene: addresses of arrays and tables."""
+
+
+class Vertex(NamedTuple):
+    """Where a ray met a surface."""
+
+    point: tuple[float, float, float]
+    facing: tuple[float, float, float]  # geometric normal, towards the viewer
+    normal: tuple[float, float, float]  # shading normal, bent to face the viewer
+    u: float
+    v: float
+    triangle: int
+    geometry: int
+
+
+@njit(error_model="numpy")
+def _corner_points(scene, t):
+    p, i = float32s(scene.points), int32s(scene.corners)
+    k = 3 * t
+    return triple(p, 3 * i[k]), triple(p, 3 * i[k + 1]), triple(p, 3 * i[k + 2])
+
+
+@njit(error_model="numpy")
+def _vertex(scene, ray, direction):
+    """The surface at the hit in the ray buffer, from barycentric coordinates."""
+    geometry, triangle, b, c = hit_place(ray)
+    t = int64s(scene.first)[geometry] + triangle
+    a = 1.0 - b - c
+    p0, p1, p2 = _corner_points(scene, t)
+    point = add(add(scale(p0, a), scale(p1, b)), scale(p2, c))
+    facing = normalized(cross(subtract(p1, p0), subtract(p2, p0)))
+    n, w = float32s(scene.normals), float32s(scene.uvs)
+    normal = add(scale(triple(n, 9 * t), a), scale(triple(n, 9 * t + 3), b))
+    normal = normalized(add(normal, scale(triple(n, 9 * t + 6), c)))
+    if dot(facing, direction) > 0.0:
+        facing = scale(facing, -1.0)
+    if dot(normal, facing) < 0.0:
+        normal = scale(normal, -1.0)
+    u = a * w[6 * t] + b * w[6 * t + 2] + c * w[6 * t + 4]
+    v = a * w[6 * t + 1] + b * w[6 * t + 3] + c * w[6 * t + 5]
+    return Vertex(point, facing, _faced(normal, direction), u, v, t, geometry)
+
+
+@njit(error_model="numpy")
+def _faced(normal, direction):
+    """A shading normal turned just enough that the viewer is above its horizon."""
+    below = dot(normal, direction)
+    if below > -1e-3:
+        normal = normalized(add(normal, scale(direction, -(below + 2e-3))))
+    return normal
+
+
+@njit(error_model="numpy")
+def _bumped(scene, vertex, bump, direction):
+    """The shading normal after a normal map, in the tangent frame of the texture coordinates."""
+    p0, p1, p2 = _corner_points(scene, vertex.triangle)
+    e1, e2 = subtract(p1, p0), subtract(p2, p0)
+    w, k = float32s(scene.uvs), 6 * vertex.triangle
+    u1, v1 = float(w[k + 2]) - w[k], float(w[k + 3]) - w[k + 1]
+    u2, v2 = float(w[k + 4]) - w[k], float(w[k + 5]) - w[k + 1]
+    area = u1 * v2 - u2 * v1
+    if area == 0.0:
+        return vertex.normal
+    tangent = scale(subtract(scale(e1, v2), scale(e2, v1)), 1.0 / area)
+    rising = scale(subtract(scale(e2, u1), scale(e1, u2)), 1.0 / area)
+    n = vertex.normal
+    tangent = normalized(subtract(tangent, scale(n, dot(tangent, n))))
+    across = cross(n, tangent)
+    if dot(across, rising) < 0.0:
+        across = scale(across, -1.0)
+    return _faced(normalized(to_world(bump, tangent, across, n)), direction)
+
+
+@njit(error_model="numpy")
+def _surface(scene, ray, vertex):
+    material = int32s(scene.material)[vertex.triangle]
+    return surface_at(scene, material, vertex.u, vertex.v, float64s(ray + 128))
+
+
+@njit(error_model="numpy")
+def _lifted(vertex, direction):
+    """A start for the next ray, off the surface by what single precision can blur."""
+    p = vertex.point
+    step = 1e-5 * max(abs(p[0]), max(abs(p[1]), abs(p[2]))) + 1e-7
+    side = 1.0 if dot(vertex.facing, direction) > 0.0 else -1.0
+    return along(p, vertex.facing, side * step)
+
+
+@njit(error_model="numpy")
+def _transmittance(scene, ray, origin, direction, distance):
+    """Share of light that gets from `distance` to `origin`: 0 behind anything opaque."""
+    handle = scene.handle
+    stop = distance if distance >= FAR else distance * (1.0 - 1e-4)
+    if is_blocked(handle, ray, origin, direction, 0.0, stop, OTHER_OPAQUE):
+        return 0.0
+    share = 1.0
+    if not scene.any_clear:
+        return share
+    t_near = 0.0
+    for _ in range(_MOST_PASSES_THROUGH):
+        if not closest_hit(handle, ray, origin, direction, t_near, stop, OTHER_CLEAR):
+            return share
+        t_near = _just_behind(hit_distance(ray), origin)
+        vertex = _vertex(scene, ray, direction)
+        surface = _surface(scene, ray, vertex)
+        share *= see_through(surface, scene.tables, -dot(direction, vertex.normal))
+        if share < 1e-4:
+            return 0.0
+    return 0.0
+
+
+@njit(error_model="numpy")
+def _just_behind(t, origin):
+    reach = max(abs(origin[0]), max(abs(origin[1]), abs(origin[2])))
+    return t * (1.0 + 1e-6) + 2e-6 * reach + 1e-7
+
+
+@njit(error_model="numpy")
+def _aim(scene, ray, i, chance, point, lifted_from, surface, chances, wo, s, t, n, u, v):
+    """Light `i` as scattered from a vertex towards `wo`, weighted against following."""
+    none = (0.0, 0.0, 0.0)
+    direction, distance, radiance, density = sample_light(light_at(scene.lights, i), point, u, v)
+    if density <= 0.0 or largest(radiance) <= 0.0:
+        return none
+    wi = to_local(direction, s, t, n)
+    if wi[2] <= 0.0 or dot(direction, lifted_from.facing) <= 0.0:
+        return none
+    value, followed = scatter(surface, scene.tables, chances, wo, wi)
+    if largest(value) <= 0.0:
+        return none
+    origin = _lifted(lifted_from, direction)
+    share = _transmittance(scene, ray, origin, direction, distance)
+    if share <= 0.0:
+        return none
+    return scale(multiply(value, radiance), share / (density * chance + followed))
+
+
+@njit(error_model="numpy")
+def _reach_of_all(scene, point, normal):
+    total = 0.0
+    for i in range(scene.light_count):
+        total += light_reach(light_at(scene.lights, i), point, normal)
+    return total
+
+
+@njit(error_model="numpy")
+def _chance(light_count, reach, total):
+    """Chance that a light is the one aimed at from a later vertex; half of it is even."""
+    even = 1.0 / light_count
+    return 0.5 * even + 0.5 * reach / total if total > 0.0 else even
+
+
+@njit(error_model="numpy")
+def _pick(scene, point, normal, total, choice):
+    """The light to aim at from a later vertex, and its chance."""
+    chance = 0.0
+    light_count = scene.light_count
+    for i in range(light_count):
+        chance = _chance(light_count, light_reach(light_at(scene.lights, i), point, normal), total)
+        if choice < chance or i == light_count - 1:
+            return i, chance
+        choice -= chance
+    return 0, chance
+
+
+class Sample(NamedTuple):
+    """What one path brings home."""
+
+    radiance: tuple[float, float, float]
+    alpha: float
+    albedo: tuple[float, float, float]
+    openness: float
+    depth: float
+    normal: tuple[float, float, float]
+    facing: tuple[float, float, float]
+    point: tuple[float, float, float]
+    rays: int
+
+
+@njit(error_model="numpy")
+def _trace_path(scene, ray, lens, options, seed, sample, column, line):
+    tables, light_count = scene.tables, scene.light_count
+    none = (0.0, 0.0, 0.0)
+    fx, fy = pair(seed, sample, _FILTER)
+    lens_x, lens_y = 0.0, 0.0
+    if lens.radius > 0.0:
+        lens_x, lens_y = on_disk(*pair(seed, sample, _LENS))
+    x = column + 0.5 + filter_offset(float64s(lens.filter), fx)
+    y = line + 0.5 + filter_offset(float64s(lens.filter), fy)
+    origin, direction, forward = shoot(lens, x, y, lens_x, lens_y)
+    t_near, t_last = lens.near / forward, lens.far / forward
+
+    radiance, throughput = none, (1.0, 1.0, 1.0)
+    alpha, cover = 0.0, 1.0
+    albedo, openness = none, 1.0
+    depth, seen_normal, seen_facing, seen_point = math.inf, none, none, none
+    from_camera, recorded = True, False
+    followed, reach_total = 0.0, 0.0
+    left_normal = none
+    vertices, rays = 0, 0
+
+    for step in range(options.bounces + _MOST_PASSES_THROUGH):
+        rays += 1
+        hit = closest_hit(
+            scene.handle, ray, origin, direction, t_near,
+            t_last, CAMERA if from_camera else OTHER,
+        )  # fmt: skip
+        distance = hit_distance(ray) if hit else FAR
+        if not from_camera:
+            for i in range(light_count):
+                met, density = meet_light(light_at(scene.lights, i), origin, direction, t_near, distance)
+                if density > 0.0:
+                    if vertices > 1:
+                        reach = light_reach(light_at(scene.lights, i), origin, left_normal)
+                        density *= _chance(light_count, reach, reach_total)
+                    weight = followed / (followed + density)
+                    radiance = add(radiance, scale(multiply(throughput, met), weight))
+        if not hit:
+            if from_camera and options.show_background:
+                alpha += cover
+                for i in range(light_count):
+                    if light_at(scene.lights, i).kind == DOME:
+                        met, density = meet_light(light_at(scene.lights, i), origin, direction, 0.0, FAR)
+                        radiance = add(radiance, multiply(throughput, met))
+            break
+
+        vertex = _vertex(scene, ray, direction)
+        if from_camera and bytes_at(scene.matte)[vertex.geometry]:
+            break
+        surface = _surface(scene, ray, vertex)
+        cosine = min(-dot(direction, vertex.normal), 1.0)
+        dimension = _STRIDE * step
+        choice, turn = pair(seed, sample, dimension + _CHOICE)
+        through = see_through(surface, tables, cosine)
+
+        if from_camera and not recorded and through < _CLEAR:
+            recorded = True
+            depth = distance * forward
+            seen_normal, seen_facing, seen_point = vertex.normal, vertex.facing, vertex.point
+            if options.occlusion:
+                s, t = frame(vertex.normal)
+                u, v = pair(seed, sample, _OPENNESS)
+                up = to_world(cosine_direction(u, v), s, t, vertex.normal)
+                rays += 1
+                if is_blocked(
+                    scene.handle, ray, _lifted(vertex, up), up,
+                    0.0, options.occlusion_radius, OTHER_OPAQUE,
+                ):  # fmt: skip
+                    openness = 0.0
+
+        if through > 0.0:
+            passing = 1.0 if through >= 1.0 else min(max(through, 0.2), 0.8)
+            if choice < passing:
+                throughput = scale(throughput, through / passing)
+                cover *= through / passing
+                choice /= passing
+                t_near = _just_behind(distance, origin)
+                continue
+            choice = (choice - passing) / (1.0 - passing)
+            throughput = scale(throughput, surface.presence / (1.0 - passing))
+            cover *= (1.0 - through) / (1.0 - passing)
+
+        normal = vertex.normal
+        if surface.bump[2] != 1.0:
+            normal = _bumped(scene, vertex, surface.bump, direction)
+        if from_camera:
+            alpha += cover
+            albedo = multiply(throughput, reflectance(surface, tables, cosine))
+            if through < _CLEAR:
+                seen_normal = normal
+            from_camera = False
+        if largest(surface.emission) > 0.0:
+            radiance = add(radiance, multiply(throughput, surface.emission))
+        if vertices >= options.bounces:
+            break
+
+        s, t = frame(normal)
+        wo = to_local(scale(direction, -1.0), s, t, normal)
+        chances = lobe_chances(surface, tables, wo[2])
+        if chances[0] + chances[1] + chances[2] <= 0.0:
+            break
+        if light_count > 0:
+            gathered = none
+            if vertices == 0:
+                for i in range(light_count):
+                    u, v = pair(seed, sample, dimension + _LIGHT + i)
+                    rays += 1
+                    gathered = add(gathered, _aim(
+                        scene, ray, i, 1.0, vertex.point, vertex, surface, chances, wo, s, t,
+                        normal, u, v,
+                    ))  # fmt: skip
+            else:
+                u, v = pair(seed, sample, dimension + _LIGHT)
+                reach_total = _reach_of_all(scene, vertex.point, normal)
+                i, chance = _pick(scene, vertex.point, normal, reach_total, turn)
+                rays += 1
+                gathered = _aim(
+                    scene, ray, i, chance, vertex.point, vertex, surface, chances, wo, s, t,
+                    normal, u, v,
+                )  # fmt: skip
+            radiance = add(radiance, multiply(throughput, gathered))
+
+        u, v = pair(seed, sample, dimension + _DIRECTION)
+        wi = sample_direction(surface, chances, wo, choice, u, v)
+        value, followed = scatter(surface, tables, chances, wo, wi)
+        if followed <= 0.0:
+            break
+        throughput = multiply(throughput, scale(value, 1.0 / followed))
+        direction = normalized(to_world(wi, s, t, normal))
+        if dot(direction, vertex.facing) <= 0.0 or largest(throughput) <= 0.0:
+            break
+        vertices += 1
+        if vertices >= _ROULETTE_FROM:
+            survive = min(largest(throughput), 0.95)
+            if turn >= survive:
+                break
+            throughput = scale(throughput, 1.0 / survive)
+        origin, left_normal = _lifted(vertex, direction), normal
+        t_near, t_last = 0.0, FAR
+    return Sample(radiance, alpha, albedo, openness, depth, seen_normal, seen_facing, seen_point, rays)
+
+
+@njit(error_model="numpy")
+def _depth_at_centre(lens, column, line, sample):
+    """Depth of the nearest surface under the pixel's centre, from its tangent plane there.
+
+    Two samples of one slanted surface then agree on its depth, to the edge of the object; where
+    the plane is seen edge-on, the sample's own depth stands.
+    """
+    origin, direction, forward = shoot(lens, column + 0.5, line + 0.5, 0.0, 0.0)
+    slope = dot(direction, sample.facing)
+    if slope > -0.02:
+        return sample.depth
+    depth = dot(subtract(sample.point, origin), sample.facing) / slope * forward
+    bound = 3.0 * pixel_width_at(lens, sample.depth) / -slope
+    return depth if abs(depth - sample.depth) <= bound else sample.depth
+
+
+def trace_tile(scene, ray, lens, options, film, left, top, right, bottom, first, count):
+    """Trace samples `first` … `first + count` of a rectangle of pixels into `film`.
+
+    Adds to the film's sums and keeps the nearest of its nearest; the number of rays is returned.
+    """
+    rays = 0
+    beauty, albedo, openness = (
+        float32s(film.beauty), float32s(film.albedo), float32s(film.occlusion)
+    )  # fmt: skip
+    depths, normals = float32s(film.depth), float32s(film.normal)
+    for line in range(top, bottom):
+        for column in range(left, right):
+            seed = pixel_seed(options.seed, column, line)
+            pixel = line * film.width + column
+            light, tint, alpha, clear = (0.0, 0.0, 0.0), (0.0, 0.0, 0.0), 0.0, 0.0
+            nearest = float(depths[pixel])
+            for sample in range(first, first + count):
+                path = _trace_path(scene, ray, lens, options, seed, sample, column, line)
+                rays += path.rays
+                got = path.radiance
+                if math.isfinite(got[0] + got[1] + got[2]):
+                    light = add(light, got)
+                tint = add(tint, path.albedo)
+                alpha += path.alpha
+                clear += path.openness
+                if path.depth < math.inf:
+                    depth = _depth_at_centre(lens, column, line, path)
+                    if depth < nearest:
+                        nearest = depth
+                        for k in range(3):
+                            normals[3 * pixel + k] = path.normal[k]
+            for k in range(3):
+                beauty[4 * pixel + k] += light[k]
+                albedo[3 * pixel + k] += tint[k]
+            beauty[4 * pixel + 3] += alpha
+            openness[pixel] += clear
+            depths[pixel] = nearest
+    return rays

@@ -1,0 +1,102 @@
+"""Three-vectors as tuples of floats, for kernels: the few operations shading needs."""
+
+from __future__ import annotations
+
+import math
+
+from numba import njit
+
+# Kernels are compiled by numba and typed there; their Python signatures stay bare.
+# mypy: disable-error-code="no-untyped-def"
+
+
+@njit(error_model="numpy")
+def add(a, b):
+    return (a[0] + b[0], a[1] + b[1], a[2] + b[2])
+
+
+@njit(error_model="numpy")
+def subtract(a, b):
+    return (a[0] - b[0], a[1] - b[1], a[2] - b[2])
+
+
+@njit(error_model="numpy")
+def scale(a, s):
+    return (a[0] * s, a[1] * s, a[2] * s)
+
+
+@njit(error_model="numpy")
+def multiply(a, b):
+    return (a[0] * b[0], a[1] * b[1], a[2] * b[2])
+
+
+@njit(error_model="numpy")
+def along(origin, direction, t):
+    return (
+        origin[0] + direction[0] * t,
+        origin[1] + direction[1] * t,
+        origin[2] + direction[2] * t,
+    )
+
+
+@njit(error_model="numpy")
+def dot(a, b):
+    return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
+
+
+@njit(error_model="numpy")
+def cross(a, b):
+    return (
+        a[1] * b[2] - a[2] * b[1],
+        a[2] * b[0] - a[0] * b[2],
+        a[0] * b[1] - a[1] * b[0],
+    )
+
+
+@njit(error_model="numpy")
+def normalized(a):
+    """The unit vector along `a`; `a` itself where its length is zero."""
+    length = math.sqrt(dot(a, a))
+    if length == 0.0:
+        return a
+    return scale(a, 1.0 / length)
+
+
+@njit(error_model="numpy")
+def largest(a):
+    return max(a[0], max(a[1], a[2]))
+
+
+@njit(error_model="numpy")
+def frame(n):
+    """Two unit vectors that make a right-handed frame with the unit normal `n`.
+
+    Duff et al., "Building an Orthonormal Basis, Revisited", JCGT 6(1), 2017.
+    """
+    sign = math.copysign(1.0, n[2])
+    a = -1.0 / (sign + n[2])
+    b = n[0] * n[1] * a
+    return (
+        (1.0 + sign * n[0] * n[0] * a, sign * b, -sign * n[0]),
+        (b, sign + n[1] * n[1] * a, -n[1]),
+    )
+
+
+@njit(error_model="numpy")
+def to_local(v, s, t, n):
+    return (dot(v, s), dot(v, t), dot(v, n))
+
+
+@njit(error_model="numpy")
+def to_world(v, s, t, n):
+    return (
+        v[0] * s[0] + v[1] * t[0] + v[2] * n[0],
+        v[0] * s[1] + v[1] * t[1] + v[2] * n[1],
+        v[0] * s[2] + v[1] * t[2] + v[2] * n[2],
+    )
+
+
+@njit(error_model="numpy")
+def triple(numbers, i):
+    """Three numbers from place `i` of an array or pointer, in double precision."""
+    return (float(numbers[i]), float(numbers[i + 1]), float(numbers[i + 2]))
