@@ -35,6 +35,7 @@ from grandlattice.errors import (
     nearest,
 )
 from grandlattice.plan import Cell, Settings
+from grandlattice.plan.values import read_frames
 from grandlattice.runs import Event, Failed, Finished, Outlook, Pace, Progress, Run, Started
 from grandlattice.stage import Survey
 
@@ -47,6 +48,6 @@ __all__ = [
     "Cell", "Cells", "EditError", "Event", "Failed", "Finding", "Finished", "ImageError",
     "LatticeError", "NoSuchCell", "Outlook", "OutputError", "Pace", "Place", "Plan", "PlanError",
     "Progress", "Run", "RunError", "SceneError", "Settings", "Started", "Survey", "TracerError",
-    "begin", "default_workers", "find_plan", "nearest", "open_plan", "prepare_tracer", "survey",
+    "begin", "default_workers", "find_plan", "nearest", "open_plan", "prepare_tracer", "read_frames", "survey",
     "tracer_is_prepared",
 ]  # fmt: skip

@@ -44,7 +44,8 @@ def check_cells(checked: Checked) -> Iterator[Finding]:
     """Compose each different set of edits once: do they hold, is there a camera, is there light?"""
     groups: dict[tuple[object, ...], list[Cell]] = {}
     for cell in checked.cells:
-        groups.setdefault((cell.edits, cell.settings.camera), []).append(cell)
+        edits = tuple(id(placed.edit) for placed in cell.edits)  # one object for each line of the plan
+        groups.setdefault((edits, cell.settings.camera), []).append(cell)
     try:
         stage = CellStage(checked.scene, checked.model, checked.folder)
     except LatticeError as problem:

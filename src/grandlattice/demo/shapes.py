@@ -110,7 +110,9 @@ def lathe(profile: Sequence[tuple[float, float]], segments: int = 64) -> Mesh:
     return Mesh(rings.reshape(-1, 3), np.full(len(quads), 4), quads.ravel(), uvs.reshape(-1, 2))
 
 
-def rounded(profile: Sequence[tuple[float, float]], radius: float, steps: int = 3) -> list[tuple[float, float]]:
+def rounded(
+    profile: Sequence[tuple[float, float]], radius: float, steps: int = 3
+) -> list[tuple[float, float]]:
     """A profile whose inner corners are rounded by arcs of about `radius`."""
     p = np.asarray(profile, float)
     out = [tuple(p[0])]
@@ -152,7 +154,17 @@ def cylinder(radius: float, height: float, segments: int = 24, bevel: float = 0.
 def ring(radius: float, width: float, height: float, segments: int = 96, bevel: float = 0.08) -> Mesh:
     """A flat band around Y: middle radius, width outward, height upward from y = 0."""
     a, b, h, e = radius - width / 2, radius + width / 2, height, bevel
-    profile = [(b - e, 0), (b, e), (b, h - e), (b - e, h), (a + e, h), (a, h - e), (a, e), (a + e, 0), (b - e, 0)]
+    profile = [
+        (b - e, 0),
+        (b, e),
+        (b, h - e),
+        (b - e, h),
+        (a + e, h),
+        (a, h - e),
+        (a, e),
+        (a + e, 0),
+        (b - e, 0),
+    ]
     return lathe(profile, segments)
 
 
@@ -235,7 +247,9 @@ def tube(path: Floats, radius: float | Floats, sides: int = 10) -> Mesh:
     n = np.array(normals)
     b = np.cross(tangent, n)
     a = np.linspace(0, 2 * np.pi, sides, endpoint=False)
-    body = p[:, None] + r[:, None, None] * (np.cos(a)[None, :, None] * n[:, None] + np.sin(a)[None, :, None] * b[:, None])
+    body = p[:, None] + r[:, None, None] * (
+        np.cos(a)[None, :, None] * n[:, None] + np.sin(a)[None, :, None] * b[:, None]
+    )
     rows = [np.repeat(p[:1], sides, 0)[None], body, np.repeat(p[-1:], sides, 0)[None]]
     grid = np.concatenate(rows)
     i, j = np.meshgrid(np.arange(sides), np.arange(len(grid) - 1))
@@ -257,7 +271,13 @@ def gear(teeth: int, module: float, thickness: float, spokes: int = 5, bore: flo
     step = 2 * np.pi / teeth
     half = step / 4
     lean = np.tan(np.radians(20)) * module / pitch
-    offsets = [(-2 * half, root), (-half - lean, root), (-half + lean * 0.7, outer), (half - lean * 0.7, outer), (half + lean, root)]
+    offsets = [
+        (-2 * half, root),
+        (-half - lean, root),
+        (-half + lean * 0.7, outer),
+        (half - lean * 0.7, outer),
+        (half + lean, root),
+    ]
     angles = np.concatenate([k * step + np.array([o for o, _ in offsets]) for k in range(teeth)])
     radii = np.tile([r for _, r in offsets], teeth)
     rim = max(root - max(2.2 * module, 0.35), bore + 0.3)

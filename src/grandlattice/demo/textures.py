@@ -40,7 +40,7 @@ def _blend(dark: tuple[float, ...], light: tuple[float, ...], share: Floats) -> 
 
 def save(path: Path, pixels: Floats) -> None:
     """Write 0..1 values as an eight-bit PNG; grey for two dimensions."""
-    Image.fromarray(np.rint(np.clip(pixels, 0, 1) * 255).astype(np.uint8)).save(path, optimize=False)
+    Image.fromarray(np.rint(np.clip(pixels, 0, 1) * 255).astype(np.uint8)).save(path, compress_level=2)
 
 
 def _wood(height: int, width: int, seed: int) -> Floats:
@@ -56,14 +56,14 @@ def _wood(height: int, width: int, seed: int) -> Floats:
 def walnut(size: int = 1024) -> tuple[Floats, Floats]:
     """Walnut for furniture: colour (sRGB) and roughness."""
     share = _wood(size, size, 3)
-    return _blend((0.17, 0.085, 0.045), (0.47, 0.28, 0.16), share), 0.30 + 0.18 * (1 - share)
+    return _blend((0.24, 0.125, 0.065), (0.60, 0.37, 0.215), share), 0.30 + 0.18 * (1 - share)
 
 
 def floor_boards(size: int = 1024, boards: int = 8) -> tuple[Floats, Floats, Floats]:
     """Boards along x with staggered joints: colour, roughness, and a normal map of the gaps."""
     grain = _wood(size, size, 11)
     rng = np.random.default_rng(5)
-    colour = _blend((0.19, 0.10, 0.055), (0.46, 0.29, 0.175), grain)
+    colour = _blend((0.24, 0.135, 0.075), (0.56, 0.36, 0.22), grain)
     height = np.ones((size, size))
     wide = size // boards
     for b in range(boards):
@@ -72,12 +72,20 @@ def floor_boards(size: int = 1024, boards: int = 8) -> tuple[Floats, Floats, Flo
         for start, tone in ((joint, rng.uniform(0.72, 1.12)), (joint + half, rng.uniform(0.72, 1.12))):
             columns = (start + np.arange(half)) % size
             piece = np.roll(colour[rows], int(rng.integers(size)), axis=1)[:, columns]
-            colour[rows.start : rows.stop, columns] = piece * tone * (1.0, rng.uniform(0.95, 1.03), rng.uniform(0.9, 1.05))
+            colour[rows.start : rows.stop, columns] = (
+                piece * tone * (1.0, rng.uniform(0.95, 1.03), rng.uniform(0.9, 1.05))
+            )
             for edge in range(-1, 2):
                 height[rows, (start + edge) % size] = 0.0
         height[rows.start : rows.start + 2] = 0.0
     colour *= (0.25 + 0.75 * height)[..., None]
-    soft = (height + np.roll(height, 1, 0) + np.roll(height, -1, 0) + np.roll(height, 1, 1) + np.roll(height, -1, 1)) / 5
+    soft = (
+        height
+        + np.roll(height, 1, 0)
+        + np.roll(height, -1, 0)
+        + np.roll(height, 1, 1)
+        + np.roll(height, -1, 1)
+    ) / 5
     soft = soft + 0.06 * grain
     slope_x = (np.roll(soft, -1, 1) - np.roll(soft, 1, 1)) * 0.7
     slope_y = (np.roll(soft, -1, 0) - np.roll(soft, 1, 0)) * 0.7
@@ -126,7 +134,16 @@ def dial(size: int = 2048) -> Floats:
              middle + c * outer * middle, middle + s * outer * middle), fill=255, width=width,
         )  # fmt: skip
 
-    for radius, width in ((0.985, 8), (0.945, 3), (0.90, 5), (0.78, 5), (0.765, 2), (0.62, 4), (0.60, 2), (0.40, 5)):
+    for radius, width in (
+        (0.985, 8),
+        (0.945, 3),
+        (0.90, 5),
+        (0.78, 5),
+        (0.765, 2),
+        (0.62, 4),
+        (0.60, 2),
+        (0.40, 5),
+    ):
         circle(radius, width)
     for degree in range(360):
         a = np.radians(degree)
@@ -135,8 +152,21 @@ def dial(size: int = 2048) -> Floats:
         ray(2 * np.pi * k / 12, 0.62, 0.90, 5)
     for k in range(96):
         ray(2 * np.pi * k / 96, 0.60 if k % 4 else 0.575, 0.62, 3)
-    months = "JANUARY FEBRUARY MARCH APRIL MAY JUNE JULY AUGUST SEPTEMBER OCTOBER NOVEMBER DECEMBER".split()
-    hours = "I II III IV V VI VII VIII IX X XI XII".split()
+    months = [
+        "JANUARY",
+        "FEBRUARY",
+        "MARCH",
+        "APRIL",
+        "MAY",
+        "JUNE",
+        "JULY",
+        "AUGUST",
+        "SEPTEMBER",
+        "OCTOBER",
+        "NOVEMBER",
+        "DECEMBER",
+    ]
+    hours = ["I", "II", "III", "IV", "V", "VI", "VII", "VIII", "IX", "X", "XI", "XII"]
     for k in range(12):
         _around(sheet, months[k], 2 * np.pi * (k + 0.5) / 12, 0.84, size, 62, 0.052)
         _around(sheet, hours[k], 2 * np.pi * (k + 0.5) / 12, 0.69, size, 84, 0.062)
@@ -146,7 +176,10 @@ def dial(size: int = 2048) -> Floats:
         b = np.pi / 32 * (1.6 if k % 8 == 0 else 1.0)
         tip = (middle + np.sin(a) * reach * middle, middle - np.cos(a) * reach * middle)
         for side in (-1, 1):
-            foot = (middle + np.sin(a + side * b) * 0.42 * middle, middle - np.cos(a + side * b) * 0.42 * middle)
+            foot = (
+                middle + np.sin(a + side * b) * 0.42 * middle,
+                middle - np.cos(a + side * b) * 0.42 * middle,
+            )
             draw.line((*tip, *foot), fill=255, width=4)
         if k % 2 == 0:
             foot = (middle + np.sin(a + b) * 0.42 * middle, middle - np.cos(a + b) * 0.42 * middle)
@@ -155,13 +188,15 @@ def dial(size: int = 2048) -> Floats:
     return np.asarray(sheet, float) / 255.0
 
 
-def _around(sheet: Image.Image, word: str, angle: float, radius: float, size: int, height: int, step: float) -> None:
-    """Letters along a circle, their feet towards the middle."""
+def _around(
+    sheet: Image.Image, word: str, angle: float, radius: float, size: int, height: int, step: float
+) -> None:
+    """Letters along a circle, their feet outward: to be read by who stands before the dial."""
     for n, letter in enumerate(word):
-        a = angle + (n - (len(word) - 1) / 2) * step * (0.72 if letter == "I" else 1.0)
+        a = angle - (n - (len(word) - 1) / 2) * step
         tile = Image.new("L", (height * 2, height * 2), 0)
         ImageDraw.Draw(tile).text((height, height), letter, 255, font=_font(height), anchor="mm")
-        tile = tile.rotate(-np.degrees(a), Image.Resampling.BICUBIC)
+        tile = tile.rotate(180 - np.degrees(a), Image.Resampling.BICUBIC)
         x = size / 2 + np.sin(a) * radius * size / 2 - height
         y = size / 2 - np.cos(a) * radius * size / 2 - height
         sheet.paste(255, (round(x), round(y)), tile)
@@ -241,7 +276,11 @@ def save_sky(path: Path, pixels: NDArray[np.float32]) -> None:
     """Write a sky as Radiance ``.hdr``."""
     target = oiio.ImageOutput.create(str(path))
     spec = oiio.ImageSpec(pixels.shape[1], pixels.shape[0], 3, oiio.FLOAT)
-    if target is None or not target.open(str(path), spec) or not target.write_image(np.ascontiguousarray(pixels)):
+    if (
+        target is None
+        or not target.open(str(path), spec)
+        or not target.write_image(np.ascontiguousarray(pixels))
+    ):
         raise OSError(f"{path} could not be written")
     target.close()
 
@@ -267,7 +306,7 @@ def write_textures(folder: Path) -> None:
     for name, bare, filled in (("brass", (0.955, 0.80, 0.52), (0.10, 0.07, 0.045)),
                                ("porcelain", (0.93, 0.92, 0.89), (0.08, 0.13, 0.30))):  # fmt: skip
         save(out / f"dial-{name}.png", _blend(bare, filled, cut))
-    patina = verdigris(2048)[0]
+    patina = np.repeat(np.repeat(colour, 2, 0), 2, 1)
     save(out / "dial-verdigris.png", patina * (1 - 0.8 * cut[..., None]))
     save(out / "dial-roughness.png", 0.24 + 0.45 * cut)
     for name in ("Mercury", "Venus", "Earth", "Mars", "Jupiter", "Saturn", "Uranus", "Neptune", "Moon"):

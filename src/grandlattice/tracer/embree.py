@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import ctypes
 import importlib.util
+from collections.abc import Sequence
 from functools import lru_cache
 from pathlib import Path
 
@@ -25,12 +26,7 @@ from grandlattice.errors import TracerError
 from grandlattice.tracer.memory import float32s, uint32s
 
 # Who may hit a geometry: the bits of Embree's ray mask.
-CAMERA_OPAQUE = 1
-CAMERA_CLEAR = 2
-OTHER_OPAQUE = 4
-OTHER_CLEAR = 8
-CAMERA = CAMERA_OPAQUE | CAMERA_CLEAR
-OTHER = OTHER_OPAQUE | OTHER_CLEAR
+CAMERA, OTHER = 1, 2
 
 _TRIANGLE, _INDEX, _VERTEX = 0, 0, 1
 _FLOAT3, _UINT3 = 0x9003, 0x5003
@@ -70,7 +66,7 @@ def library() -> ctypes.CDLL:
         "rtcNewGeometry": ([pointer, ctypes.c_int], pointer),
         "rtcSetGeometryMask": ([pointer, word], None),
         "rtcCommitGeometry": ([pointer], None),
-        "rtcAttachGeometry": ([pointer, pointer], word),
+        "rtcAttachGeometryByID": ([pointer, pointer, word], None),
         "rtcReleaseGeometry": ([pointer], None),
         "rtcSetSharedGeometryBuffer": (
             [pointer, ctypes.c_int, word, ctypes.c_int, pointer]
@@ -97,7 +93,10 @@ def _device() -> int:
 
 
 class RayScene:
-    """Triangles made ready for ray queries.
+    """Triangles made ready for ray queries, in two scenes: what is opaque, and what is clear.
+
+    A shadow ray asks the opaque scene whether it is blocked, and only then the clear one what it
+    passes through; kept apart, neither question is slowed by the other's triangles.
 
     Parameters
     ----------
@@ -105,7 +104,12 @@ class RayScene:
         at each vertex.
     triangles : (T, 3) int32 indices into `points`.
     first_triangle : (G + 1,) int64; geometry g is ``triangles[first[g]:first[g + 1]]``.
-    masks : (G,) uint32, which rays may hit each geometry.
+    masks : (G,) which rays may hit each geometry.
+    clear : (G,) whether light may pass through it.
+
+    Attributes
+    ----------
+    opaque, clear : handles of the scenes; 0 where nothing is clear.
 
     The arrays are shared with Embree, not copied, and are kept alive by this object.
     """
@@ -115,37 +119,46 @@ class RayScene:
         points: NDArray[np.float32],
         triangles: NDArray[np.int32],
         first_triangle: NDArray[np.int64],
-        masks: NDArray[np.uint32],
+        masks: Sequence[int],
+        clear: Sequence[bool],
     ) -> None:
-        self.handle = 0
-        lib = library()
+        self.opaque = self.clear = 0
         self._points = np.ascontiguousarray(points, np.float32)
         self._triangles = np.ascontiguousarray(triangles, np.int32)
+        self._first = first_triangle
+        numbers = range(len(masks))
+        self.opaque = self._scene([(g, masks[g]) for g in numbers if not clear[g]])
+        if any(clear):
+            self.clear = self._scene([(g, masks[g]) for g in numbers if clear[g]])
+
+    def _scene(self, geometries: list[tuple[int, int]]) -> int:
+        lib = library()
         scene = lib.rtcNewScene(_device())
-        for g, mask in enumerate(masks):
-            start, stop = int(first_triangle[g]), int(first_triangle[g + 1])
+        for g, mask in geometries:
+            start, stop = int(self._first[g]), int(self._first[g + 1])
             geometry = lib.rtcNewGeometry(_device(), _TRIANGLE)
+            count = len(self._points) - 1
             lib.rtcSetSharedGeometryBuffer(
-                geometry, _VERTEX, 0, _FLOAT3, self._points.ctypes.data, 0, 12, len(points) - 1
+                geometry, _VERTEX, 0, _FLOAT3, self._points.ctypes.data, 0, 12, count
             )
             lib.rtcSetSharedGeometryBuffer(
-                geometry, _INDEX, 0, _UINT3, self._triangles.ctypes.data, start * 12, 12,
-                stop - start,
-            )  # fmt: skip
-            lib.rtcSetGeometryMask(geometry, int(mask))
+                geometry, _INDEX, 0, _UINT3, self._triangles.ctypes.data, start * 12, 12, stop - start
+            )
+            lib.rtcSetGeometryMask(geometry, mask)
             lib.rtcCommitGeometry(geometry)
-            lib.rtcAttachGeometry(scene, geometry)
+            lib.rtcAttachGeometryByID(scene, geometry, g)
             lib.rtcReleaseGeometry(geometry)
         lib.rtcCommitScene(scene)
         code = lib.rtcGetDeviceError(_device())
         if code:
             lib.rtcReleaseScene(scene)
             raise TracerError(f"The ray library refused the geometry (code {code}).")
-        self.handle = int(scene)
+        return int(scene)
 
     def __del__(self) -> None:
-        if self.handle:
-            library().rtcReleaseScene(self.handle)
+        for handle in (self.opaque, self.clear):
+            if handle and library is not None:
+                library().rtcReleaseScene(handle)
 
 
 def ray_buffer() -> NDArray[np.uint8]:
@@ -179,10 +192,16 @@ def _load(ray, origin, direction, t_near, t_far, mask):  # type: ignore[no-untyp
 
 
 @njit(error_model="numpy")
-def closest_hit(handle, ray, origin, direction, t_near, t_far, mask):  # type: ignore[no-untyped-def]
-    """Shoot a ray; on True the hit stands in the buffer, see `hit_distance` and `hit_place`."""
+def closest_hit(opaque, clear, ray, origin, direction, t_near, t_far, mask):  # type: ignore[no-untyped-def]
+    """Shoot a ray; on True the hit stands in the buffer, see `hit_distance` and `hit_place`.
+
+    Either scene may be 0.  The second query starts with the first one's hit as its farthest.
+    """
     _load(ray, origin, direction, t_near, t_far, mask)
-    _intersect(handle, ray, 0)
+    if opaque != 0:
+        _intersect(opaque, ray, 0)
+    if clear != 0:
+        _intersect(clear, ray, 0)
     return uint32s(ray)[18] != _NO_GEOMETRY
 
 
@@ -200,8 +219,8 @@ def hit_place(ray):  # type: ignore[no-untyped-def]
 
 
 @njit(error_model="numpy")
-def is_blocked(handle, ray, origin, direction, t_near, t_far, mask):  # type: ignore[no-untyped-def]
+def is_blocked(opaque, ray, origin, direction, t_near, t_far, mask):  # type: ignore[no-untyped-def]
     """Whether anything stands between `t_near` and `t_far`; overwrites the buffer."""
     _load(ray, origin, direction, t_near, t_far, mask)
-    _occluded(handle, ray, 0)
+    _occluded(opaque, ray, 0)
     return float32s(ray)[8] < 0.0

@@ -22,8 +22,6 @@ from numba import njit
 from grandlattice.tracer.embree import (
     CAMERA,
     OTHER,
-    OTHER_CLEAR,
-    OTHER_OPAQUE,
     closest_hit,
     hit_distance,
     hit_place,
@@ -63,7 +61,7 @@ from grandlattice.tracer.vectors import (
 _FILTER, _LENS, _OPENNESS = 0, 1, 2
 _STRIDE, _CHOICE, _DIRECTION, _LIGHT = 64, 64, 65, 66
 _MOST_PASSES_THROUGH = 48
-_ROULETTE_FROM = 3
+_ROULETTE_FROM = 2
 _CLEAR = 0.5  # a surface that lets more through leaves the data passes to what is behind it
 
 
@@ -89,7 +87,8 @@ FILM = np.dtype(
 
 SCENE = np.dtype(
     [
-        ("handle", "i8"),  # of the Embree scene
+        ("opaque", "i8"),  # Embree scenes; 0 where nothing is clear
+        ("clear", "i8"),
         # Triangles in world space, in the order of the geometries.
         ("points", "i8"),  # (V, 3) float32
         ("corners", "i8"),  # (T, 3) int32
@@ -98,7 +97,6 @@ SCENE = np.dtype(
         ("material", "i8"),  # (T,) int32
         ("first", "i8"),  # (G,) int64, the first triangle of each geometry
         ("matte", "i8"),  # (G,) uint8
-        ("any_clear", "i8"),
         ("materials", "i8"), ("tables", "i8"),
         ("textures", "i8"), ("decode", "i8"),
         ("lights", "i8"), ("light_count", "i8"),
@@ -196,16 +194,15 @@ def _lifted(vertex, direction):
 @njit(error_model="numpy")
 def _transmittance(scene, ray, origin, direction, distance):
     """Share of light that gets from `distance` to `origin`: 0 behind anything opaque."""
-    handle = scene.handle
     stop = distance if distance >= FAR else distance * (1.0 - 1e-4)
-    if is_blocked(handle, ray, origin, direction, 0.0, stop, OTHER_OPAQUE):
+    if is_blocked(scene.opaque, ray, origin, direction, 0.0, stop, OTHER):
         return 0.0
     share = 1.0
-    if not scene.any_clear:
+    if scene.clear == 0:
         return share
     t_near = 0.0
     for _ in range(_MOST_PASSES_THROUGH):
-        if not closest_hit(handle, ray, origin, direction, t_near, stop, OTHER_CLEAR):
+        if not closest_hit(0, scene.clear, ray, origin, direction, t_near, stop, OTHER):
             return share
         t_near = _just_behind(hit_distance(ray), origin)
         vertex = _vertex(scene, ray, direction)
@@ -308,8 +305,7 @@ def _trace_path(scene, ray, lens, options, seed, sample, column, line):
 
     for step in range(options.bounces + _MOST_PASSES_THROUGH):
         rays += 1
-        hit = closest_hit(
-            scene.handle, ray, origin, direction, t_near,
+        hit = closest_hit(scene.opaque, scene.clear, ray, origin, direction, t_near,
             t_last, CAMERA if from_camera else OTHER,
         )  # fmt: skip
         distance = hit_distance(ray) if hit else FAR
@@ -349,9 +345,8 @@ def _trace_path(scene, ray, lens, options, seed, sample, column, line):
                 u, v = pair(seed, sample, _OPENNESS)
                 up = to_world(cosine_direction(u, v), s, t, vertex.normal)
                 rays += 1
-                if is_blocked(
-                    scene.handle, ray, _lifted(vertex, up), up,
-                    0.0, options.occlusion_radius, OTHER_OPAQUE,
+                if is_blocked(scene.opaque, ray, _lifted(vertex, up), up,
+                    0.0, options.occlusion_radius, OTHER,
                 ):  # fmt: skip
                     openness = 0.0
 

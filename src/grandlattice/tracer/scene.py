@@ -71,7 +71,7 @@ class SceneBuilder:
     """Builds scenes for the kernel, keeping the parts that stay the same from one to the next."""
 
     def __init__(self) -> None:
-        self._items: tuple[tuple[object, bytes, int], ...] = ()
+        self._items: tuple[tuple[object, bytes, bool, bool], ...] = ()
         self._placed: _Placed | None = None
         self._looks: tuple[object, ...] = ()
         self._packed: tuple[NDArray, NDArray, list[NDArray]] | None = None
@@ -81,8 +81,8 @@ class SceneBuilder:
         """A scene for `snapshot`; `images` as in `textures.pack_textures`."""
         clear = [is_clear(material) for material in snapshot.materials]
         items = [item for item in snapshot.items if len(item.geometry.triangles)]
-        masks = [_mask(item, any(clear[m] for m in item.materials)) for item in items]
-        placed = self._place(items, masks)
+        see_through = [any(clear[m] for m in item.materials) for item in items]
+        placed = self._place(items, see_through)
         textures = textures_of(snapshot)
         looks = (snapshot.materials, textures, tuple(id(images.get(t.file)) for t in textures))
         if self._packed is None or looks != self._looks:
@@ -97,11 +97,11 @@ class SceneBuilder:
         lights, maps = pack_lights(snapshot.lights, images)
         scene = Pinned(
             SCENE,
-            handle=placed.rays.handle,
+            opaque=placed.rays.opaque,
+            clear=placed.rays.clear,
             **placed.arrays,
             material=np.concatenate(of_triangle),
             matte=np.array([item.matte for item in items] or [False], np.uint8),
-            any_clear=any(mask & embree.OTHER_CLEAR for mask in masks),
             materials=materials,
             tables=albedo_tables(),
             textures=texture_rows,
@@ -111,9 +111,10 @@ class SceneBuilder:
         )
         return TraceScene(scene, placed.points, (placed, pixels, maps))
 
-    def _place(self, items: list[Item], masks: list[int]) -> _Placed:
+    def _place(self, items: list[Item], clear: list[bool]) -> _Placed:
         key = tuple(
-            (item.geometry, item.to_world.tobytes(), mask) for item, mask in zip(items, masks, strict=True)
+            (item.geometry, item.to_world.tobytes(), item.seen, through)
+            for item, through in zip(items, clear, strict=True)
         )
         if self._placed is not None and key == self._items:
             return self._placed
@@ -133,7 +134,8 @@ class SceneBuilder:
             first[g + 1] = first[g] + len(item.geometry.triangles)
         padding = np.zeros((1, 3), np.float32)
         all_points, all_corners = np.concatenate([*points, padding]), np.concatenate(corners)
-        rays = embree.RayScene(all_points, all_corners, first, np.array(masks, np.uint32))
+        masks = [embree.OTHER | (embree.CAMERA if item.seen else 0) for item in items]
+        rays = embree.RayScene(all_points, all_corners, first, masks, clear)
         arrays = {
             "points": all_points, "corners": all_corners, "first": first,
             "normals": np.concatenate(normals), "uvs": np.concatenate(uvs),
@@ -160,9 +162,3 @@ class SceneBuilder:
         length = np.linalg.norm(normals, axis=-1, keepdims=True)
         normals /= np.where(length > 0, length, 1.0)
         return item.geometry, matrix.tobytes(), points.astype(np.float32), normals.astype(np.float32)
-
-
-def _mask(item: Item, clear: bool) -> int:
-    if clear:
-        return embree.OTHER_CLEAR | (embree.CAMERA_CLEAR if item.seen else 0)
-    return embree.OTHER_OPAQUE | (embree.CAMERA_OPAQUE if item.seen else 0)

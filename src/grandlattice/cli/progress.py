@@ -1,0 +1,108 @@
+"""The bars of a run: one for the whole, one for each task under way.
+
+What is measured never knows how it is drawn: this follows the events of a run and draws them.
+Without a terminal it prints a plain line for each finished task.
+"""
+
+from __future__ import annotations
+
+from types import TracebackType
+
+from rich.markup import escape
+from rich.progress import BarColumn, Progress, ProgressColumn, TaskID, TextColumn
+from rich.progress import Task as Bar
+from rich.text import Text
+
+from grandlattice import Event, Failed, Finished, Outlook, Pace, Started
+from grandlattice.cli.words import console, duration
+
+
+class _TimeLeft(ProgressColumn):
+    """Time spent, and what is left where it is known."""
+
+    def render(self, task: Bar) -> Text:
+        spent = duration(task.elapsed or 0.0)
+        left = task.fields.get("left")
+        return Text(f"{spent}, {duration(left)} left" if left is not None else spent, style="dim")
+
+
+class RunBars:
+    """Draws a run while it goes on.
+
+    Parameters
+    ----------
+    outlook : what the run will do.
+    workers : how many tasks run at once.
+    quiet : draw and print nothing.
+    """
+
+    def __init__(self, outlook: Outlook, workers: int, quiet: bool = False) -> None:
+        self._pace = Pace(outlook.todo, workers)
+        self._count = len(outlook.todo)
+        self._done = self._failed = 0
+        self._quiet = quiet
+        self._live = console.is_terminal and not quiet
+        self._bars = Progress(
+            TextColumn("{task.description}"),
+            BarColumn(bar_width=28, complete_style="#7fb2a6", finished_style="#7fb2a6"),
+            TextColumn("{task.percentage:>3.0f} %"),
+            _TimeLeft(),
+            console=console,
+            transient=True,
+        )
+        self._whole: TaskID | None = None
+        self._running: dict[int, TaskID] = {}
+
+    def __enter__(self) -> RunBars:
+        if self._live:
+            self._bars.start()
+            self._whole = self._bars.add_task(self._title(), total=1.0, left=None)
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if self._live:
+            self._bars.stop()
+
+    def follow(self, event: Event) -> None:
+        """Draw what an event changed."""
+        self._pace.follow(event)
+        number = event.task.number
+        if isinstance(event, Finished):
+            self._done += 1
+        elif isinstance(event, Failed):
+            self._failed += 1
+        if not self._live:
+            self._say(event)
+            return
+        if isinstance(event, Started):
+            self._running[number] = self._bars.add_task(f"  {escape(event.task.label)}", total=1.0, left=None)
+        elif isinstance(event, Finished | Failed):
+            bar = self._running.pop(number, None)
+            if bar is not None:
+                self._bars.remove_task(bar)
+            if isinstance(event, Failed):
+                console.print(f"[red]✗[/red] {escape(event.task.label)}  {escape(event.problem.what)}")
+        else:
+            left = self._pace.seconds_left(task=event.task)
+            self._bars.update(self._running[number], completed=event.share, left=left)
+        if self._whole is not None:
+            self._bars.update(
+                self._whole,
+                completed=self._pace.share,
+                left=self._pace.seconds_left(),
+                description=self._title(),
+            )
+
+    def _title(self) -> str:
+        return f"[bold]{self._done} of {self._count} frames[/bold]"
+
+    def _say(self, event: Event) -> None:
+        if self._quiet or not isinstance(event, Finished | Failed):
+            return
+        place = f"{self._done + self._failed}/{self._count}"
+        if isinstance(event, Finished):
+            console.print(f"{place}  {event.task.label}  {duration(event.result.seconds)}", markup=False)
+        else:
+            console.print(f"{place}  {event.task.label}  failed: {event.problem.what}", markup=False)

@@ -1,0 +1,115 @@
+"""The demo's plan, as an artist would have written it."""
+
+from __future__ import annotations
+
+PLAN = """\
+# The orrery room: catalogue pictures of a clockwork model of the planets.
+#
+#   glat cells      every picture this plan makes
+#   glat run        renders what is not rendered yet
+#   glat review     the contact sheet
+#
+# For the large pictures set scale to 100% and quality to final, and run again.
+lattice: 1
+scene: orrery.usda
+
+select:
+  instrument: //Orrery
+  glass: //Glass*
+
+materials:
+  clay: {color: [0.52, 0.50, 0.47], roughness: 0.9}
+
+qualities:
+  quick: {samples: 16, denoise: true}
+  final: {samples: 512, denoise: true}
+
+defaults:
+  size: 1280x720
+  scale: 25%
+  frames: 36
+  quality: quick
+  passes: [beauty, depth, normal, occlusion, albedo]
+  format: [exr, png]
+  exposure: 0.8
+  output: "renders/{light}/{layer}/{camera}-{finish}.{frame:04d}.{ext}"
+
+takes:
+  lamplight:                      # the lamp is lit
+    edits:
+      - set:
+          on: /Room/Lights/Lamp
+          intensity: 420
+  night:
+    use: [lamplight]
+    edits:
+      - set:
+          on: /Room/Lights/Sky
+          texture: skies/moon.hdr
+      - hide: /Room/Lights/Sun
+
+axes:
+  light:
+    noon:
+    evening:
+      use: [lamplight]
+      edits:
+        - set:
+            on: /Room/Lights/Sky
+            texture: skies/evening.hdr
+        - turn-to:
+            on: /Room/Lights/Sun
+            x: -9
+        - set:
+            on: /Room/Lights/Sun
+            colorTemperature: 2300
+        - multiply:
+            on: /Room/Lights/Sun
+            intensity: 0.45
+        - multiply:
+            on: /Room/Lights/Window
+            intensity: 0.3
+            color: [1, 0.62, 0.40]
+    moon:
+      use: [night]
+      exposure: 2.2
+      edits:
+        - multiply:
+            on: /Room/Lights/Window
+            intensity: 0.14
+            color: [0.45, 0.62, 1]
+  finish:
+    brass:
+    verdigris:
+      edits:
+        - choose:
+            on: /Room/Orrery
+            finish: verdigris
+    clay:
+      edits:
+        - assign:
+            material: clay
+            on: instrument
+            except: glass
+  layer:
+    all:
+    instrument:                   # alone, the room held out; it still lights and reflects
+      background: clear
+      edits:
+        - only:
+            on: instrument
+            rest: matte
+  camera:
+    each: cameras
+    with:
+      Dial: {size: 900x900}
+      Portrait: {size: 720x900}
+      Above: {size: 960x720, skip: true}
+
+rules:
+  - drop: {finish: clay, light: [evening, moon]}
+  - drop: {layer: instrument, light: [evening, moon]}
+  - drop: {layer: instrument, camera: Dial}
+
+order: [light, finish, layer, camera]    # slowest first
+"""
