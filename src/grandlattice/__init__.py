@@ -19,6 +19,7 @@ from grandlattice.api import (
     prepare_tracer,
     survey,
     tracer_is_prepared,
+    tracer_prepared_aside,
 )
 from grandlattice.checks import Finding
 from grandlattice.errors import (
@@ -48,6 +49,6 @@ __all__ = [
     "Cell", "Cells", "EditError", "Event", "Failed", "Finding", "Finished", "ImageError",
     "LatticeError", "NoSuchCell", "Outlook", "OutputError", "Pace", "Place", "Plan", "PlanError",
     "Progress", "Run", "RunError", "SceneError", "Settings", "Started", "Survey", "TracerError",
-    "begin", "default_workers", "find_plan", "nearest", "open_plan", "prepare_tracer", "read_frames", "survey",
-    "tracer_is_prepared",
+    "begin", "default_workers", "find_plan", "nearest", "open_plan", "prepare_tracer", "read_frames",
+    "survey", "tracer_is_prepared", "tracer_prepared_aside",
 ]  # fmt: skip

@@ -6,8 +6,10 @@ The command line calls this and nothing else, so that whatever it does can be do
 from __future__ import annotations
 
 import io
+import multiprocessing
 import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -119,6 +121,20 @@ def begin(scene: str | Path, plan: str | Path | None = None) -> Path:
 def prepare_tracer() -> None:
     """Compile the tracer for this machine, or load what was compiled before."""
     warm_up()
+
+
+@contextmanager
+def tracer_prepared_aside() -> Iterator[None]:
+    """Prepare the tracer in another process while the body runs; waits for it on leaving."""
+    if is_compiled():
+        yield
+        return
+    process = multiprocessing.get_context("spawn").Process(target=prepare_tracer, daemon=True)
+    process.start()
+    try:
+        yield
+    finally:
+        process.join()
 
 
 def tracer_is_prepared() -> bool:

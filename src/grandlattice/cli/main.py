@@ -351,11 +351,14 @@ def demo(
     """
     started = time.monotonic()
     console.print(f"[bold]1[/bold]  writing the orrery room, scene and plan, to {escape(str(folder))} …")
-    file = write_demo(folder)
+    with lattice.tracer_prepared_aside():
+        if not lattice.tracer_is_prepared():
+            console.print("   meanwhile compiling the tracer for this machine, once …")
+        file = write_demo(folder)
     opened = lattice.open_plan(file)
     console.print(f"[bold]2[/bold]  the plan multiplies to {many(len(opened.cells), 'cell')}: "
                   + " × ".join(axis.name for axis in opened.lattice.axes))  # fmt: skip
-    console.print("[bold]3[/bold]  checking, then rendering at a quarter of the size on all processors")
+    console.print("[bold]3[/bold]  checking, then rendering small, on all processors")
     workers = lattice.default_workers() + 1
     done = _run(opened, (), None, workers, None, False, False, False, f" {quoted(file)}")
     if done.interrupted:

@@ -226,10 +226,7 @@ def _frame() -> list[Part]:
         )  # fmt: skip
         posts.append(lathe(baluster, 28).moved(34.1 * np.sin(a), 1.0, 34.1 * np.cos(a)))
     short, tall = (box(0.09, 0.02, length, 0.01).moved(0, 0, 34.3) for length in (0.9, 1.5))
-    graduations = [
-        box(0.09, 0.02, 0.9 if k % 5 else 1.5, 0.01).moved(0, 0, 34.3).turned("y", 3.0 * k)
-        for k in range(120)
-    ]
+    graduations = [(tall if k % 5 == 0 else short).turned("y", 3.0 * k) for k in range(120)]
     bridge = ring(SHAFT, 2.2, 0.5, 96, 0.1).moved(0, 17.3, 0)
     cross = box(2 * SHAFT, 0.5, 1.6, 0.1).moved(0, 17.3, 0)
     return [

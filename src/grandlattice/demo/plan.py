@@ -18,15 +18,15 @@ select:
   glass: //Glass*
 
 materials:
-  clay: {color: [0.52, 0.50, 0.47], roughness: 0.9}
+  clay: {color: [0.36, 0.345, 0.32], roughness: 0.9}
 
 qualities:
-  quick: {samples: 16, denoise: true}
+  quick: {samples: 12, denoise: true}
   final: {samples: 512, denoise: true}
 
 defaults:
   size: 1280x720
-  scale: 25%
+  scale: 20%
   frames: 36
   quality: quick
   passes: [beauty, depth, normal, occlusion, albedo]
@@ -110,6 +110,8 @@ rules:
   - drop: {finish: clay, light: [evening, moon]}
   - drop: {layer: instrument, light: [evening, moon]}
   - drop: {layer: instrument, camera: Dial}
+  - at: {light: moon, camera: Dial}
+    exposure: 3.4
 
 order: [light, finish, layer, camera]    # slowest first
 """

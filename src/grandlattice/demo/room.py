@@ -135,7 +135,7 @@ def _frame(width: float, height: float) -> Mesh:
     for along, across, turn in ((width, height, 0), (height, width, 90)):
         for sign in (-1, 1):
             profile = [(0.0, 0.0), (1.6, 0.6), (2.2, 1.6), (1.3, 2.8), (1.7, 3.4), (0.0, 4.0)]
-            bar = _moulding(along, -w / 2, [(a, b if sign < 0 else b) for a, b in profile])
+            bar = _moulding(along, -w / 2, profile)
             if sign > 0:
                 bar = bar.turned("z", 180)
             bar = bar.moved(0, sign * (across / 2 - w / 2), 0)

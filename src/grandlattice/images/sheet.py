@@ -8,14 +8,17 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image, ImageDraw, ImageFont
 
 BACKGROUND, MAT, INK, FAINT, WARNING = "#1d2226", "#31383d", "#eceae4", "#98a19f", "#e9a86a"
-_GAP, _MARGIN = 8, 20
+_GAP, _MARGIN, _CAPTION = 8, 20, 30
+_NARROWEST = 92  # of a column, so that its captions can be read
+_LOWEST, _COMFORTABLE = 48, 84  # heights of a picture: of any use, and to judge by
+_LABEL = ""  # the axis of a sheet that has no grid
 
 
 @dataclass(frozen=True, eq=False)
@@ -34,12 +37,20 @@ class Frame:
 
 @dataclass(frozen=True)
 class _Grid:
-    """Which axes go across and which down, and the headings found there."""
+    """Which axes go across and which down, the headings found there, and the room each has.
+
+    `aspects` are of the columns, width over height; `height` is that of every picture.
+    """
 
     across: tuple[str, ...]
     down: tuple[str, ...]
     columns: list[tuple[str, ...]]
     rows: list[tuple[str, ...]]
+    aspects: list[float]
+    height: int
+
+    def width(self, column: int) -> int:
+        return max(int(self.height * self.aspects[column]), _NARROWEST)
 
 
 def make_sheets(
@@ -52,14 +63,13 @@ def make_sheets(
     frames : in the order they run.
     size : of a sheet in pixels; at 1280 × 800 every word can be read.
     """
-    grid, box = _best_grid(frames, size)
-    head = _header_height(grid)
-    per_page = max(1, (size[1] - head - _MARGIN) // (box[1] + _caption_height() + _GAP))
+    grid = _best_grid(frames, size)
+    per_page = max(1, (size[1] - _header(grid) - _MARGIN) // (grid.height + _CAPTION + _GAP))
     pages = [grid.rows[i : i + per_page] for i in range(0, len(grid.rows), per_page)]
     sheets = []
     for number, rows in enumerate(pages):
         words = subtitle if len(pages) == 1 else f"{subtitle} · sheet {number + 1} of {len(pages)}"
-        sheets.append(_page(title, words, grid, rows, frames, box, size))
+        sheets.append(_page(title, words, grid, rows, frames, size))
     return sheets
 
 
@@ -67,79 +77,87 @@ def _font(size: int) -> ImageFont.FreeTypeFont | ImageFont.ImageFont:
     return ImageFont.load_default(size)
 
 
-def _caption_height() -> int:
-    return 16
-
-
-def _header_height(grid: _Grid) -> int:
-    return 62 + (22 if grid.across else 0)
+def _header(grid: _Grid) -> int:
+    return 66 + 18 * len(grid.across)
 
 
 def _key(frame: Frame, axes: Sequence[str]) -> tuple[str, ...]:
+    if axes == (_LABEL,):
+        return (frame.label,)
     return tuple(frame.coordinates.get(axis, "") for axis in axes)
 
 
-def _best_grid(frames: Sequence[Frame], size: tuple[int, int]) -> tuple[_Grid, tuple[int, int]]:
-    """The split of axes that gives the largest pictures, and the box of a picture in it."""
+def _best_grid(frames: Sequence[Frame], size: tuple[int, int]) -> _Grid:
+    """The split of axes that gives the largest pictures."""
     axes = tuple(dict.fromkeys(axis for frame in frames for axis in frame.coordinates))
-    aspects = [f.pixels.shape[1] / f.pixels.shape[0] for f in frames if f.pixels is not None]
-    aspect = float(np.median(aspects)) if aspects else 16 / 9
-    best: tuple[float, _Grid, tuple[int, int]] | None = None
-    for count in range(len(axes) + 1):
-        for across in itertools.combinations(axes, count):
-            down = tuple(axis for axis in axes if axis not in across)
-            columns = list(dict.fromkeys(_key(f, across) for f in frames))
-            rows = list(dict.fromkeys(_key(f, down) for f in frames))
-            grid = _Grid(across, down, columns, rows)
-            width = (size[0] - 2 * _MARGIN - _row_label(grid)) / len(columns) - _GAP
-            room = (size[1] - _header_height(grid) - _MARGIN) / len(rows)
-            height = max(room - _GAP - _caption_height(), 84.0)  # below that, another sheet
-            fitted = min(width, height * aspect)
-            if fitted < 60:
-                continue
-            score = fitted * min(height, fitted / aspect)
-            if best is None or score > best[0]:
-                best = score, grid, (int(fitted), int(min(height, fitted / aspect)))
-    if best is not None:
-        return best[1], best[2]
-    # So many entries that no split fits: plain rows of eight.
-    eight = (size[0] - 2 * _MARGIN) // 8 - _GAP
-    names = [(f.label,) for f in frames]
-    return _Grid((), ("",), [()], names), (eight, int(eight / aspect))
+    grids = [
+        _fitted_grid(frames, across, tuple(a for a in axes if a not in across), size)
+        for count in range(len(axes) + 1)
+        for across in itertools.combinations(axes, count)
+    ]
+    best = max(grids, key=lambda grid: grid.height)
+    if best.height >= _LOWEST:
+        return best
+    # So many entries that no split fits the sheet's width: one column, eight pictures to a line.
+    labels = [(frame.label,) for frame in frames]
+    return _Grid((), (_LABEL,), [()], labels, [16 / 9], 120)
+
+
+def _fitted_grid(
+    frames: Sequence[Frame], across: tuple[str, ...], down: tuple[str, ...], size: tuple[int, int]
+) -> _Grid:
+    columns = list(dict.fromkeys(_key(frame, across) for frame in frames))
+    rows = list(dict.fromkeys(_key(frame, down) for frame in frames))
+    aspects = [_aspect([f for f in frames if _key(f, across) == column]) for column in columns]
+    grid = _Grid(across, down, columns, rows, aspects, 0)
+    width = size[0] - 2 * _MARGIN - _row_label(grid) - _GAP * len(columns)
+    wide_enough = _NARROWEST / min(aspects)
+    by_width = width / sum(aspects)
+    if by_width < wide_enough:  # the narrowest columns are held open for their captions
+        open_ = [max(a, _NARROWEST / max(by_width, 1)) for a in aspects]
+        by_width = width / sum(open_)
+    room = (size[1] - _header(grid) - _MARGIN) / len(rows) - _GAP - _CAPTION
+    # Fewer rows on a sheet are better than pictures too low to judge.
+    return replace(grid, height=int(min(by_width, max(room, _COMFORTABLE))))
+
+
+def _aspect(frames: Sequence[Frame]) -> float:
+    """The widest aspect of some frames, 16:9 where none has a picture."""
+    known = [f.pixels.shape[1] / f.pixels.shape[0] for f in frames if f.pixels is not None]
+    return max(known, default=16 / 9)
 
 
 def _row_label(grid: _Grid) -> int:
-    return 96 if grid.down else 0
+    return 92 if grid.down else 0
 
 
 def _page(
-    title: str, subtitle: str, grid: _Grid, rows: list[tuple[str, ...]],
-    frames: Sequence[Frame], box: tuple[int, int], size: tuple[int, int],
+    title: str, subtitle: str, grid: _Grid, rows: list[tuple[str, ...]], frames: Sequence[Frame],
+    size: tuple[int, int],
 ) -> Image.Image:  # fmt: skip
     sheet = Image.new("RGB", size, BACKGROUND)
     draw = ImageDraw.Draw(sheet)
     draw.text((_MARGIN, 14), title, INK, font=_font(22))
     draw.text((_MARGIN, 42), subtitle, FAINT, font=_font(12))
-    top = _header_height(grid)
-    used = _row_label(grid) + len(grid.columns) * (box[0] + _GAP)
-    left = _MARGIN + _row_label(grid) + max(0, (size[0] - 2 * _MARGIN - used) // 2)
-    step_x, step_y = box[0] + _GAP, box[1] + _caption_height() + _GAP
+    top, step = _header(grid), grid.height + _CAPTION + _GAP
+    widths = [grid.width(c) for c in range(len(grid.columns))]
+    used = _row_label(grid) + sum(widths) + _GAP * len(widths)
+    edge = _MARGIN + max(0, (size[0] - 2 * _MARGIN - used) // 2)
+    lefts = [edge + _row_label(grid) + sum(widths[:c]) + _GAP * c for c in range(len(widths))]
     for c, column in enumerate(grid.columns):
-        if grid.across:
-            words = _fitted(draw, " · ".join(column), box[0], _font(14))
-            draw.text((left + c * step_x, top - 20), words, INK, font=_font(14))
-    places = {key: r for r, key in enumerate(rows)}
-    across = {key: c for c, key in enumerate(grid.columns)}
+        for line, word in enumerate(column):
+            words = _fitted(draw, word, widths[c], _font(14))
+            draw.text((lefts[c], 62 + 18 * line), words, INK, font=_font(14))
     for r, row in enumerate(rows):
         for line, word in enumerate(row):
-            words = _fitted(draw, word, _row_label(grid) - 10, _font(14))
-            x = left - _row_label(grid)
-            draw.text((x, top + r * step_y + 2 + 18 * line), words, INK, font=_font(14))
+            words = _fitted(draw, word, _row_label(grid) - 8, _font(14))
+            draw.text((edge, top + r * step + 2 + 18 * line), words, INK, font=_font(14))
+    row_at = {key: r for r, key in enumerate(rows)}
+    column_at = {key: c for c, key in enumerate(grid.columns)}
     for frame in frames:
-        r_at, c_at = places.get(_key(frame, grid.down)), across.get(_key(frame, grid.across))
+        r_at, c_at = row_at.get(_key(frame, grid.down)), column_at.get(_key(frame, grid.across))
         if r_at is not None and c_at is not None:
-            corner = left + c_at * step_x, top + r_at * step_y
-            _place(sheet, draw, frame, corner, box)
+            _place(sheet, draw, frame, (lefts[c_at], top + r_at * step), (widths[c_at], grid.height))
     return sheet
 
 
@@ -156,8 +174,19 @@ def _place(
         draw.rectangle((x, y, x + box[0] - 1, y + box[1] - 1), fill="#15191c")
         picture = thumbnail(frame.pixels, box)
         sheet.paste(picture, (x + (box[0] - picture.width) // 2, y + (box[1] - picture.height) // 2))
-    label = _fitted(draw, frame.label, box[0], _font(11))
-    draw.text((x, y + box[1] + 2), label, FAINT, font=_font(11))
+    for line, words in enumerate(_caption(draw, frame.label, box[0])):
+        draw.text((x, y + box[1] + 2 + 13 * line), words, FAINT, font=_font(11))
+
+
+def _caption(draw: ImageDraw.ImageDraw, label: str, width: int) -> list[str]:
+    """A label on one line or, broken after a slash, on two."""
+    if draw.textlength(label, font=_font(11)) <= width:
+        return [label]
+    breaks = [i + 1 for i, letter in enumerate(label) if letter == "/"]
+    if not breaks:
+        return [_fitted(draw, label, width, _font(11))]
+    at = min(breaks, key=lambda i: abs(i - len(label) / 2))
+    return [_fitted(draw, part, width, _font(11)) for part in (label[:at], label[at:])]
 
 
 def thumbnail(pixels: NDArray[np.float32], box: tuple[int, int]) -> Image.Image:

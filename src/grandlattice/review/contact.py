@@ -47,7 +47,7 @@ def contact_sheets(
     if not there:
         raise RunError("There is no picture to show yet.", cure="glat run renders them")
     axes = list(dict.fromkeys(axis for frame in pictures for axis in frame.coordinates))
-    subtitle = f"{there} of {len(pictures)} cells · {' × '.join(axes)}"
+    subtitle = f"{there} of {len(pictures)} cells · {', '.join(axes)}"
     sheets = make_sheets(title, subtitle, pictures, size)
     store = FolderStore(output)
     written = []

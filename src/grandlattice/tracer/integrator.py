@@ -38,7 +38,7 @@ from grandlattice.tracer.sampling import (
     pair,
     pixel_seed,
 )
-from grandlattice.tracer.scattering import lobe_chances, reflectance, sample_direction, scatter
+from grandlattice.tracer.scattering import prepare_lobes, reflectance, sample_direction, scatter
 from grandlattice.tracer.vectors import (
     add,
     along,
@@ -220,7 +220,7 @@ def _just_behind(t, origin):
 
 
 @njit(error_model="numpy")
-def _aim(scene, ray, i, chance, point, lifted_from, surface, chances, wo, s, t, n, u, v):
+def _aim(scene, ray, i, chance, point, lifted_from, surface, lobes, wo, s, t, n, u, v):
     """Light `i` as scattered from a vertex towards `wo`, weighted against following."""
     none = (0.0, 0.0, 0.0)
     direction, distance, radiance, density = sample_light(light_at(scene.lights, i), point, u, v)
@@ -229,7 +229,7 @@ def _aim(scene, ray, i, chance, point, lifted_from, surface, chances, wo, s, t, 
     wi = to_local(direction, s, t, n)
     if wi[2] <= 0.0 or dot(direction, lifted_from.facing) <= 0.0:
         return none
-    value, followed = scatter(surface, scene.tables, chances, wo, wi)
+    value, followed = scatter(surface, scene.tables, lobes, wo, wi)
     if largest(value) <= 0.0:
         return none
     origin = _lifted(lifted_from, direction)
@@ -378,8 +378,8 @@ def _trace_path(scene, ray, lens, options, seed, sample, column, line):
 
         s, t = frame(normal)
         wo = to_local(scale(direction, -1.0), s, t, normal)
-        chances = lobe_chances(surface, tables, wo[2])
-        if chances[0] + chances[1] + chances[2] <= 0.0:
+        lobes = prepare_lobes(surface, tables, wo[2])
+        if lobes.coat + lobes.interface + lobes.base <= 0.0:
             break
         if light_count > 0:
             gathered = none
@@ -388,7 +388,7 @@ def _trace_path(scene, ray, lens, options, seed, sample, column, line):
                     u, v = pair(seed, sample, dimension + _LIGHT + i)
                     rays += 1
                     gathered = add(gathered, _aim(
-                        scene, ray, i, 1.0, vertex.point, vertex, surface, chances, wo, s, t,
+                        scene, ray, i, 1.0, vertex.point, vertex, surface, lobes, wo, s, t,
                         normal, u, v,
                     ))  # fmt: skip
             else:
@@ -397,14 +397,14 @@ def _trace_path(scene, ray, lens, options, seed, sample, column, line):
                 i, chance = _pick(scene, vertex.point, normal, reach_total, turn)
                 rays += 1
                 gathered = _aim(
-                    scene, ray, i, chance, vertex.point, vertex, surface, chances, wo, s, t,
+                    scene, ray, i, chance, vertex.point, vertex, surface, lobes, wo, s, t,
                     normal, u, v,
                 )  # fmt: skip
             radiance = add(radiance, multiply(throughput, gathered))
 
         u, v = pair(seed, sample, dimension + _DIRECTION)
-        wi = sample_direction(surface, chances, wo, choice, u, v)
-        value, followed = scatter(surface, tables, chances, wo, wi)
+        wi = sample_direction(surface, lobes, wo, choice, u, v)
+        value, followed = scatter(surface, tables, lobes, wo, wi)
         if followed <= 0.0:
             break
         throughput = multiply(throughput, scale(value, 1.0 / followed))

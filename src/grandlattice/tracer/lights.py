@@ -157,7 +157,7 @@ def _dome_radiance(light, u, v):
     if width == 1 and height == 1:
         return (r[0] * t[0], r[1] * t[1], r[2] * t[2])
     x, y = u * width - 0.5, v * height - 0.5
-    x0, y0 = int(math.floor(x)), int(math.floor(y))
+    x0, y0 = math.floor(x), math.floor(y)
     a, b = x - x0, y - y0
     left, right = (x0 + width) % width, (x0 + 1) % width
     top, bottom = max(y0, 0), min(y0 + 1, height - 1)

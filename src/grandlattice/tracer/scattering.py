@@ -18,6 +18,7 @@ from __future__ import annotations
 
 import math
 from functools import lru_cache
+from typing import NamedTuple
 
 import numpy as np
 from numba import njit
@@ -164,16 +165,45 @@ def reflectance(surface, tables, cosine):
     )  # fmt: skip
 
 
+class Lobes(NamedTuple):
+    """What depends on the outgoing direction alone: worked out once for every vertex."""
+
+    coat: float  # chances of sampling the coat,
+    interface: float  # the interface
+    base: float  # and the diffuse base
+    under_coat: float  # share that gets past the coat
+    coat_boost: float
+    boost: tuple[float, float, float]
+    base_out: float  # share that gets past the interface, over its mean
+
+
 @njit(error_model="numpy")
-def lobe_chances(surface, tables, cosine):
-    """Chances of sampling the coat, the interface and the diffuse base."""
+def prepare_lobes(surface, tables, cosine):
+    """The lobes of a surface seen from `cosine`; chances are all 0 where nothing scatters."""
     coat = _coat_share(surface, tables, cosine)
-    interface = (1.0 - coat) * _interface_share(surface, tables, cosine)
-    base = (1.0 - coat) * (1.0 - _interface_share(surface, tables, cosine)) * largest(surface.diffuse)
+    coat_boost = 1.0
+    if coat > 0.0:
+        a, b = _look_up(tables, surface.coat_alpha, cosine)
+        coat_boost = _boost(_COAT_F0, a, b)
+    a, b = _look_up(tables, surface.alpha, cosine)
+    f, f0 = surface.f0, largest(surface.f0)
+    share = min((f0 * a + surface.f90 * b) * _boost(f0, a, b), 1.0)
+    boost = (_boost(f[0], a, b), _boost(f[1], a, b), _boost(f[2], a, b))
+    interface, base = (1.0 - coat) * share, (1.0 - coat) * (1.0 - share) * largest(surface.diffuse)
+    base_out = 0.0
+    if base > 0.0:
+        base_out = (1.0 - share) / max(1.0 - _interface_mean(surface, tables), 1e-3)
     total = coat + interface + base
-    if total <= 0.0:
-        return 0.0, 0.0, 0.0
-    return coat / total, interface / total, base / total
+    scale_to_one = 1.0 / total if total > 0.0 else 0.0
+    return Lobes(
+        coat * scale_to_one,
+        interface * scale_to_one,
+        base * scale_to_one,
+        1.0 - coat,
+        coat_boost,
+        boost,
+        base_out,
+    )
 
 
 @njit(error_model="numpy")
@@ -201,40 +231,31 @@ def _ggx(alpha, wo, wi, half):
 
 
 @njit(error_model="numpy")
-def scatter(surface, tables, chances, wo, wi):
+def scatter(surface, tables, lobes, wo, wi):
     """The scattering function times cos_i, as (r, g, b), and the density of sampling `wi`."""
     if wo[2] <= 0.0 or wi[2] <= 0.0:
         return (0.0, 0.0, 0.0), 0.0
     half = normalized((wo[0] + wi[0], wo[1] + wi[1], wo[2] + wi[2]))
-    half_dot = max(dot(wo, half), 0.0)
-    schlick = (1.0 - half_dot) ** 5
-    coat_out = _coat_share(surface, tables, wo[2])
-    density = 0.0
-    coat_value, under_coat = 0.0, 1.0
+    schlick = (1.0 - max(dot(wo, half), 0.0)) ** 5
+    density, coat_value = 0.0, 0.0
     if surface.coat > 0.0:
-        a, b = _look_up(tables, surface.coat_alpha, wo[2])
-        fresnel = (_COAT_F0 + (1.0 - _COAT_F0) * schlick) * _boost(_COAT_F0, a, b)
+        fresnel = (_COAT_F0 + (1.0 - _COAT_F0) * schlick) * lobes.coat_boost
         coat_value = surface.coat * fresnel * _ggx(surface.coat_alpha, wo, wi, half)
-        under_coat = 1.0 - coat_out
-        density += chances[0] * _visible_density(surface.coat_alpha, wo, half)
-    a, b = _look_up(tables, surface.alpha, wo[2])
-    lobe = under_coat * _ggx(surface.alpha, wo, wi, half)
-    density += chances[1] * _visible_density(surface.alpha, wo, half)
-    f, f90 = surface.f0, surface.f90
+        density += lobes.coat * _visible_density(surface.coat_alpha, wo, half)
+    f, f90, lobe = surface.f0, surface.f90, 0.0
+    if f90 > 0.0:
+        lobe = lobes.under_coat * _ggx(surface.alpha, wo, wi, half)
+        density += lobes.interface * _visible_density(surface.alpha, wo, half)
     base = 0.0
-    if chances[2] > 0.0:
-        share_out = _interface_share(surface, tables, wo[2])
-        share_in = _interface_share(surface, tables, wi[2])
-        mean = _interface_mean(surface, tables)
-        base = (1.0 - share_out) * (1.0 - share_in) / max(1.0 - mean, 1e-3)
-        base *= under_coat * wi[2] / math.pi
-        density += chances[2] * wi[2] / math.pi
-    d = surface.diffuse
-    boost0, boost1, boost2 = _boost(f[0], a, b), _boost(f[1], a, b), _boost(f[2], a, b)
+    if lobes.base > 0.0:
+        base = lobes.base_out * (1.0 - _interface_share(surface, tables, wi[2]))
+        base *= lobes.under_coat * wi[2] / math.pi
+        density += lobes.base * wi[2] / math.pi
+    d, boost = surface.diffuse, lobes.boost
     return (
-        coat_value + lobe * (f[0] + (f90 - f[0]) * schlick) * boost0 + base * d[0],
-        coat_value + lobe * (f[1] + (f90 - f[1]) * schlick) * boost1 + base * d[1],
-        coat_value + lobe * (f[2] + (f90 - f[2]) * schlick) * boost2 + base * d[2],
+        coat_value + lobe * (f[0] + (f90 - f[0]) * schlick) * boost[0] + base * d[0],
+        coat_value + lobe * (f[1] + (f90 - f[1]) * schlick) * boost[1] + base * d[1],
+        coat_value + lobe * (f[2] + (f90 - f[2]) * schlick) * boost[2] + base * d[2],
     ), density
 
 
@@ -254,10 +275,10 @@ def _reflect_off_visible_normal(alpha, wo, u, v):
 
 
 @njit(error_model="numpy")
-def sample_direction(surface, chances, wo, lobe, u, v):
-    """A direction drawn from the lobes; `lobe`, `u` and `v` are uniform in [0, 1)."""
-    if lobe < chances[0]:
+def sample_direction(surface, lobes, wo, choice, u, v):
+    """A direction drawn from the lobes; `choice`, `u` and `v` are uniform in [0, 1)."""
+    if choice < lobes.coat:
         return _reflect_off_visible_normal(surface.coat_alpha, wo, u, v)
-    if lobe < chances[0] + chances[1]:
+    if choice < lobes.coat + lobes.interface:
         return _reflect_off_visible_normal(surface.alpha, wo, u, v)
     return cosine_direction(u, v)

@@ -134,7 +134,7 @@ def read_texture(texture, decode, u, v):
     t = (1.0 - (m[3] * u + m[4] * v + m[5])) * height - 0.5  # v counts from the bottom
     if not (abs(s) < 1e9 and abs(t) < 1e9):
         s, t = 0.0, 0.0
-    x, y = int(math.floor(s)), int(math.floor(t))
+    x, y = math.floor(s), math.floor(t)
     a, b = s - x, t - y
     x0, x1 = _wrapped(x, width, texture.wrap_s), _wrapped(x + 1, width, texture.wrap_s)
     y0, y1 = _wrapped(y, height, texture.wrap_t), _wrapped(y + 1, height, texture.wrap_t)
