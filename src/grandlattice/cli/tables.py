@@ -35,7 +35,8 @@ def show_survey(survey: Survey) -> None:
     )
     kinds = ", ".join(f"{many(n, kind)}" for kind, n in survey.objects.items())
     console.print(
-        f"{kinds or 'nothing to draw'}; {many(survey.triangles, 'triangle')}; {many(len(survey.materials), 'material')}"
+        f"{kinds or 'nothing to draw'}; {many(survey.triangles, 'triangle')}; "
+        f"{many(len(survey.materials), 'material')}"
     )
     cameras = _table("camera", "aspect", "projection", "lens")
     for camera in survey.cameras:

@@ -99,8 +99,7 @@ def lathe(profile: Sequence[tuple[float, float]], segments: int = 64) -> Mesh:
         ],
         axis=-1,
     )
-    i, j = np.meshgrid(np.arange(segments), np.arange(len(p) - 1))
-    i, j = i.ravel(), j.ravel()
+    i, j = (np.ravel(a) for a in np.meshgrid(np.arange(segments), np.arange(len(p) - 1)))
     after = (i + 1) % segments
     quads = np.stack([j * segments + i, j * segments + after, (j + 1) * segments + after,
                       (j + 1) * segments + i], axis=1)  # fmt: skip
@@ -124,7 +123,7 @@ def rounded(
         for t in np.linspace(0, 1, steps + 1):
             out.append(tuple((1 - t) ** 2 * start + 2 * t * (1 - t) * corner + t * t * end))
     out.append(tuple(p[-1]))
-    return out  # type: ignore[return-value]
+    return out
 
 
 def disc(radius: float, y: float = 0.0, segments: int = 64, inner: float = 0.0) -> Mesh:
@@ -252,8 +251,7 @@ def tube(path: Floats, radius: float | Floats, sides: int = 10) -> Mesh:
     )
     rows = [np.repeat(p[:1], sides, 0)[None], body, np.repeat(p[-1:], sides, 0)[None]]
     grid = np.concatenate(rows)
-    i, j = np.meshgrid(np.arange(sides), np.arange(len(grid) - 1))
-    i, j = i.ravel(), j.ravel()
+    i, j = (np.ravel(a) for a in np.meshgrid(np.arange(sides), np.arange(len(grid) - 1)))
     k = (i + 1) % sides
     quads = np.stack([j * sides + i, j * sides + k, (j + 1) * sides + k, (j + 1) * sides + i], 1)
     uv = np.stack([np.stack([i / sides, j / len(grid)], 1), np.stack([(i + 1) / sides, j / len(grid)], 1),
@@ -288,8 +286,7 @@ def gear(teeth: int, module: float, thickness: float, spokes: int = 5, bore: flo
                (np.full(count, inner), 0.0), (radii, 0.0)]  # fmt: skip
     rings = [np.stack([r * np.sin(angles), np.full(count, y), r * np.cos(angles)], 1) for r, y in profile]
     points = np.concatenate(rings)
-    i, j = np.meshgrid(np.arange(count), np.arange(len(profile) - 1))
-    i, j = i.ravel(), j.ravel()
+    i, j = (np.ravel(a) for a in np.meshgrid(np.arange(count), np.arange(len(profile) - 1)))
     k = (i + 1) % count
     quads = np.stack([j * count + i, j * count + k, (j + 1) * count + k, (j + 1) * count + i], 1)
     at = points[quads.ravel()]

@@ -99,7 +99,7 @@ def _best_grid(frames: Sequence[Frame], size: tuple[int, int]) -> _Grid:
     if best.height >= _LOWEST:
         return best
     # So many entries that no split fits the sheet's width: one column, eight pictures to a line.
-    labels = [(frame.label,) for frame in frames]
+    labels: list[tuple[str, ...]] = [(frame.label,) for frame in frames]
     return _Grid((), (_LABEL,), [()], labels, [16 / 9], 120)
 
 

@@ -7,7 +7,7 @@ camera) is settled by `lattice`, which knows them all.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from typing import Annotated, Any, ClassVar, Literal, Union
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, Union
 
 from pydantic import (
     BaseModel,
@@ -377,7 +377,10 @@ def _branches(models: Mapping[str, type[Strict]], refuse: Callable[[Any], Any]) 
     return Union[(*tagged, wrong)]
 
 
-AnyEdit = Annotated[_branches(EDITS, _refuse_edit), Discriminator(_verb)]
+if TYPE_CHECKING:
+    AnyEdit = Edit
+else:
+    AnyEdit = Annotated[_branches(EDITS, _refuse_edit), Discriminator(_verb)]
 
 
 # --- axes, rules, plan ----------------------------------------------------------------------
@@ -444,7 +447,7 @@ class AddRule(Bundle):
     name: Text = Field(description="what the cell is called")
 
 
-_RULES = {"drop": DropRule, "keep": KeepRule, "at": AtRule, "add": AddRule}
+_RULES: dict[str, type[Strict]] = {"drop": DropRule, "keep": KeepRule, "at": AtRule, "add": AddRule}
 
 
 def _rule_kind(value: Any) -> str:
@@ -458,7 +461,10 @@ def _refuse_rule(value: Any) -> Any:
     raise PydanticCustomError("no_rule", "a rule is one of drop, keep, at or add, with what it is for")
 
 
-Rule = Annotated[_branches(_RULES, _refuse_rule), Discriminator(_rule_kind)]
+if TYPE_CHECKING:
+    Rule = DropRule | KeepRule | AtRule | AddRule
+else:
+    Rule = Annotated[_branches(_RULES, _refuse_rule), Discriminator(_rule_kind)]
 
 
 class MadeMaterial(Strict):

@@ -85,5 +85,5 @@ def _shown(path: Path, kind: str, display: str | None, exposure: float) -> NDArr
     pixels = read_channels(path, ("R", "G", "B", "A"))
     # OpenImageIO hands colour over premultiplied; sheets want it as the file has it.
     alpha = pixels[..., 3:]
-    colour = pixels[..., :3] / np.where(alpha > 1e-4, alpha, 1.0)
-    return np.concatenate([np.clip(colour, 0, 1), alpha], axis=2)
+    straight = pixels[..., :3] / np.where(alpha > 1e-4, alpha, 1.0)
+    return np.asarray(np.concatenate([np.clip(straight, 0, 1), alpha], axis=2), np.float32)

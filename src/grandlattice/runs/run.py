@@ -61,7 +61,10 @@ def look_ahead(tasks: Sequence[Task], ledger: Ledger, store: FolderStore, fresh:
     between the two) is taken into the ledger.
     """
     known = ledger.files()
-    todo, done, changed, foreign = [], [], [], []
+    todo: list[Task] = []
+    done: list[Task] = []
+    changed: list[str] = []
+    foreign: list[str] = []
     adopted: list[FileRecord] = []
     for task in tasks:
         missing = False

@@ -8,6 +8,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from functools import partial
 from importlib.metadata import version
 from pathlib import Path
 from typing import Protocol
@@ -15,6 +16,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 from pxr import Ar
+from pydantic import BaseModel
 
 from grandlattice.errors import ImageError, Place, SceneError
 from grandlattice.images import MARK, Channels, read_image, to_display, write_display, write_exr
@@ -96,9 +98,8 @@ class Workshop:
         records = []
         for member in task.cells:
             for file in member.files:
-                size = self._store.put(
-                    file.planned.path, lambda path, f=file, c=member.cell: self._write(path, f, c, film)
-                )  # fmt: skip
+                write = partial(self._write, file=file, cell=member.cell, film=film)
+                size = self._store.put(file.planned.path, write)
                 records.append(self._record(member.cell, file, size, film))
         return TaskResult(tuple(records), film.seconds, time.perf_counter() - started, film.rays, notes)
 
@@ -180,10 +181,7 @@ class Workshop:
         write_display(path, pixels, metadata, kind=kind, bits=bits, quality=options.jpg.quality)
 
     def _metadata(self, cell: Cell, file: TaskFile, film: Film) -> dict[str, str | int | float]:
-        edits = "; ".join(
-            f"{placed.edit.verb} {placed.edit.body.model_dump(mode='json', by_alias=True, exclude_unset=True)} ({placed.source})"
-            for placed in cell.edits
-        )
+        edits = "; ".join(f"{p.edit.verb} {_as_typed(p.edit.body)} ({p.source})" for p in cell.edits)
         facts: dict[str, str | int | float] = {
             "Software": f"Grand Lattice {version('grandlattice')}",
             f"{MARK}plan": self._order.plan_name,
@@ -222,6 +220,10 @@ class Workshop:
             finished=time.time(),
             run=self._order.run,
         )
+
+
+def _as_typed(body: BaseModel) -> object:
+    return body.model_dump(mode="json", by_alias=True, exclude_unset=True)
 
 
 def _versions() -> str:

@@ -79,8 +79,8 @@ def _show(draft: Draft, body: Any, place: Place) -> None:
     included, excluded = draft.tops(body, place)
     layer = draft.stage.GetEditTarget().GetLayer()
     for path in _without(draft.stage, included, excluded):
-        hidden = []
-        layer.Traverse(path, lambda p, found=hidden: found.append(p))  # type: ignore[misc]
+        hidden: list[Sdf.Path] = []
+        layer.Traverse(path, hidden.append)
         for spec in hidden:
             if spec.IsPropertyPath() and spec.name == UsdGeom.Tokens.visibility:
                 draft.stage.GetPrimAtPath(spec.GetPrimPath()).RemoveProperty(spec.name)

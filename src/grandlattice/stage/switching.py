@@ -189,6 +189,6 @@ def _made(stage: Usd.Stage, path: Sdf.Path, made: MadeMaterial) -> None:
         ("ior", number, made.ior),
     ):  # fmt: skip
         if value is not None:
-            shader.CreateInput(name, kind).Set(Gf.Vec3f(*value) if kind == colour else value)
+            shader.CreateInput(name, kind).Set(Gf.Vec3f(*value) if isinstance(value, list) else value)
     shader.CreateOutput("surface", Sdf.ValueTypeNames.Token)
     material.CreateSurfaceOutput().ConnectToSource(shader.ConnectableAPI(), "surface")

@@ -16,6 +16,7 @@ import importlib.util
 from collections.abc import Sequence
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 import llvmlite.binding
 import numpy as np
@@ -55,7 +56,7 @@ def library() -> ctypes.CDLL:
 
     lib = ctypes.CDLL(str(_find_library()))
     pointer, word = ctypes.c_void_p, ctypes.c_uint
-    signatures: dict[str, tuple[list[object], object]] = {
+    signatures: dict[str, tuple[list[Any], Any]] = {
         "rtcNewDevice": ([ctypes.c_char_p], pointer),
         "rtcReleaseDevice": ([pointer], None),
         "rtcGetDeviceError": ([pointer], ctypes.c_int),

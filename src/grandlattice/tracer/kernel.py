@@ -47,7 +47,7 @@ def _compiled() -> Callable[..., Any]:
     usual = numba.config.CACHE_DIR
     numba.config.CACHE_DIR = str(_kernel_folder())
     try:
-        return njit(cache=True, nogil=True, error_model="numpy")(integrator.trace_tile)  # type: ignore[no-any-return]
+        return njit(cache=True, nogil=True, error_model="numpy")(integrator.trace_tile)
     finally:
         numba.config.CACHE_DIR = usual
 

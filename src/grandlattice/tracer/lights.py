@@ -80,7 +80,8 @@ def pack_lights(
     lights: Sequence[Light], images: Mapping[str, NDArray | None]
 ) -> tuple[NDArray, list[NDArray]]:
     """A table of `LIGHT` and the arrays it points at; `images` as in `pack_textures`."""
-    rows_of_table, held = table(LIGHT, len(lights)), []
+    held: list[NDArray] = []
+    rows_of_table = table(LIGHT, len(lights))
     for row, light in zip(rows_of_table, lights, strict=False):
         row["kind"], row["radiance"] = _KINDS[light.kind], light.radiance
         matrix = np.asarray(light.to_world, float)

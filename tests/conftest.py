@@ -1,0 +1,73 @@
+"""Fixtures: the demo written once, and a small scene of its own for each test that asks."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from shapes import room_scene
+
+from grandlattice.demo import write_demo
+
+
+@pytest.fixture(scope="session")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The plan of the demo, in a folder of its own; render into other folders."""
+    return write_demo(tmp_path_factory.mktemp("demo"))
+
+
+@pytest.fixture
+def scene(tmp_path: Path) -> Path:
+    """A small scene below the test's own folder."""
+    return room_scene(tmp_path / "room.usda")
+
+
+PLAN = """\
+lattice: 1
+scene: room.usda
+select:
+  toys: //Toys
+defaults:
+  size: 48x32
+  samples: 4
+  passes: [beauty, depth]
+  format: [exr, png]
+  output: "out/{light}/{camera}.{frame:04d}.{ext}"
+axes:
+  light:
+    day:
+    night:
+      edits:
+        - hide: /World/Lights/Sky
+        - multiply:
+            on: /World/Lights/Key
+            intensity: 2
+  camera:
+    each: cameras
+"""
+
+
+@pytest.fixture
+def plan_file(scene: Path) -> Path:
+    """A plan of four small cells for `scene`."""
+    file = scene.with_name("room.lattice.yaml")
+    file.write_text(PLAN)
+    return file
+
+
+@pytest.fixture
+def glat():
+    """Run the real command line in a folder; returns (exit code, what it printed)."""
+
+    def run(folder: Path, *arguments: str, timeout: float = 180.0) -> tuple[int, str]:
+        environment = {**os.environ, "COLUMNS": "200", "NO_COLOR": "1"}
+        done = subprocess.run(
+            [sys.executable, "-c", "from grandlattice.cli.main import main; main()", *arguments],
+            cwd=folder, env=environment, capture_output=True, text=True, timeout=timeout, check=False,
+        )  # fmt: skip
+        return done.returncode, done.stdout + done.stderr
+
+    return run
