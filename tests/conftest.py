@@ -8,9 +8,9 @@ import sys
 from pathlib import Path
 
 import pytest
-from shapes import room_scene
 
 from grandlattice.demo import write_demo
+from shapes import room_scene
 
 
 @pytest.fixture(scope="session")

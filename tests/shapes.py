@@ -72,7 +72,9 @@ def trace(
     materials = material if isinstance(material, tuple) else (material,)
     snapshot = Snapshot(items, materials, tuple(lights), view)
     sensor = Sensor(view, *size)
-    return Tracer(threads).trace(snapshot, images or {}, sensor, TraceSettings(samples=samples, **settings), passes)
+    return Tracer(threads).trace(
+        snapshot, images or {}, sensor, TraceSettings(samples=samples, **settings), passes
+    )
 
 
 def dome(radiance=1.0) -> Light:
@@ -85,7 +87,9 @@ def room_scene(file: Path, *, texture: str | None = "grid.png", up: str = "Y") -
         from PIL import Image
 
         grid = np.indices((8, 8)).sum(0) % 2 * 255
-        Image.fromarray(np.stack([grid, 255 - grid, grid], -1).astype(np.uint8)).save(file.parent / "grid.png")
+        Image.fromarray(np.stack([grid, 255 - grid, grid], -1).astype(np.uint8)).save(
+            file.parent / "grid.png"
+        )
     stage = Usd.Stage.CreateNew(str(file))
     UsdGeom.SetStageUpAxis(stage, up)
     UsdGeom.SetStageMetersPerUnit(stage, 0.01)
@@ -96,6 +100,7 @@ def room_scene(file: Path, *, texture: str | None = "grid.png", up: str = "Y") -
     red = make_material(stage, "/World/Looks/Red", diffuseColor=(0.7, 0.1, 0.1), roughness=0.4)
     floor_look = make_material(stage, "/World/Looks/Floor", diffuseColor=texture or (0.4, 0.4, 0.4))
     ball = sphere(24)
+    UsdGeom.Xform.Define(stage, "/World/Toys")
     for name, x in (("BallA", -1.5), ("BallB", 1.5)):
         mesh = write_geometry(stage, f"/World/Toys/{name}", ball)
         mesh.AddTranslateOp().Set(Gf.Vec3d(x, 1, 0))
@@ -160,6 +165,8 @@ def write_geometry(stage, path, shape: Geometry) -> UsdGeom.Mesh:
     mesh.CreatePointsAttr([Gf.Vec3f(*p) for p in shape.points.tolist()])
     mesh.CreateFaceVertexCountsAttr([3] * len(shape.triangles))
     mesh.CreateFaceVertexIndicesAttr(shape.triangles.ravel().tolist())
-    st = UsdGeom.PrimvarsAPI(mesh).CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.faceVarying)
+    st = UsdGeom.PrimvarsAPI(mesh).CreatePrimvar(
+        "st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.faceVarying
+    )
     st.Set([Gf.Vec2f(*c) for c in shape.corner_uvs.reshape(-1, 2).tolist()])
     return mesh

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from shapes import MATT, camera, dome, geometry, looking, moved, plane, sphere, trace
 
 from grandlattice.snapshot import Item, Light, Material, Texture, TextureInput
+from shapes import MATT, camera, dome, geometry, looking, moved, plane, sphere, trace
 
 BALL = sphere()
 
@@ -128,7 +128,9 @@ def test_depth_of_a_tilted_plane_to_its_very_edge() -> None:
     shape = plane(1.0)
     turned = shape.points @ np.array([[1, 0, 0], [0, c, s], [0, -s, c]])
     view = camera((0, 0, 6), (0, 0, 0), (1.0, 1.0), 2.0)
-    film = trace([geometry(turned, shape.triangles)], [dome()], view, (size, size), 16, passes=("depth", "beauty"))
+    film = trace(
+        [geometry(turned, shape.triangles)], [dome()], view, (size, size), 16, passes=("depth", "beauty")
+    )
     depth, alpha = film.passes["depth"][..., 0], film.passes["beauty"][..., 3]
     normal = np.array([0.0, c, s])
     centre = (np.arange(size) + 0.5) / size - 0.5
@@ -176,7 +178,9 @@ def test_blur_circle_of_a_thin_lens() -> None:
     shape = sphere(24)
     dot_shape = Item(geometry(shape.points * 0.02, shape.triangles), np.eye(4), (0,))
     glow = Material("/G", {**MATT, "diffuseColor": (0.0,) * 3, "emissiveColor": (1.0,) * 3})
-    view = camera((0, 0, distance), aperture=(0.2, 0.2), focal_length=1.0, lens_radius=lens_radius, focus_distance=focus)
+    view = camera(
+        (0, 0, distance), aperture=(0.2, 0.2), focal_length=1.0, lens_radius=lens_radius, focus_distance=focus
+    )
     lit = trace([dot_shape], [], view, (64, 64), 2048, glow, show_background=False).passes["beauty"][..., 0]
     y, x = (np.mgrid[:64, :64] - 31.5) / 64 * 0.2
     # The mean square distance from the middle of an even disc is half its radius squared.
@@ -198,7 +202,9 @@ def test_textures_wrap_filter_and_reach_the_surface() -> None:
     texture = Texture("columns", wrap_s="repeat", wrap_t="repeat", transform=(2.0, 0, 0, 0, 2.0, 0))
     look = Material("/T", {**MATT, "diffuseColor": TextureInput(texture)})
     view = camera((0, 10, 0), (0, 0, 0), (2.0, 2.0), orthographic=True)
-    film = trace([plane(2.0)], [dome()], view, (32, 32), 64, look, images={"columns": image}, passes=("albedo",))
+    film = trace(
+        [plane(2.0)], [dome()], view, (32, 32), 64, look, images={"columns": image}, passes=("albedo",)
+    )
     assert film.passes["albedo"].mean() == pytest.approx(0.5029 / 2, abs=0.003)
     lost = trace([plane(2.0)], [dome()], view, (8, 8), 4, look, images={"columns": None}, passes=("albedo",))
     assert lost.passes["albedo"].max() == 0.0  # the fallback of the schema is black
@@ -218,7 +224,9 @@ def test_glass_lets_light_through_by_its_opacity_and_fresnel() -> None:
     # Its shadow is as light: a distant light through the sheet onto a plane behind it.
     floor = Item(plane(), np.eye(4), (1,))
     pane = Item(plane(5.0), moved(y=1.0), (0,))
-    light = Light("/Sun", "distant", moved(turn_x=-90), (1.0 / (np.pi * np.sin(np.radians(0.5)) ** 2),) * 3, (1.0, 0))
+    light = Light(
+        "/Sun", "distant", moved(turn_x=-90), (1.0 / (np.pi * np.sin(np.radians(0.5)) ** 2),) * 3, (1.0, 0)
+    )
     seen = camera((0.0, 0.5, 2.0), (0, 0, 0), (0.02, 0.02), 1.0)
     lit = trace([pane, floor], [light], seen, (8, 8), 256, (glass, matt(0.5)), bounces=1)
     assert lit.passes["beauty"][..., 0].mean() == pytest.approx(0.96 * 0.5 / np.pi, rel=0.02)

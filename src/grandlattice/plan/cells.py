@@ -12,7 +12,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from grandlattice.errors import Place, PlanError, nearest
-from grandlattice.plan.lattice import Lattice, SceneFacts, unrolled_takes
+from grandlattice.plan.lattice import Lattice, Path, SceneFacts, unrolled_takes
 from grandlattice.plan.reader import Document
 from grandlattice.plan.schema import Bundle, Edit, FileOptions, MadeMaterial, PlanModel, Settings
 from grandlattice.plan.values import Size
@@ -77,7 +77,7 @@ class Cell:
         return self.name or "-".join(self.coordinates.values()) or "cell"
 
 
-Said = tuple[str, Bundle | Settings, Place]
+Said = tuple[str, Bundle | Settings, Path]
 
 
 class CellMaker:
@@ -99,6 +99,7 @@ class CellMaker:
         self._model, self._document = model, document
         self._lattice, self._facts = lattice, facts
         self._overrides = overrides or Settings()
+        self._places: dict[tuple[Path, str | None], Place] = {}
 
     def __call__(self, index: int) -> Cell:
         """Cell `index` of the run."""
@@ -110,10 +111,13 @@ class CellMaker:
         settings: dict[str, Any] = {}
         origins: dict[str, Place] = {}
         edits: list[PlacedEdit] = []
-        for source, bundle, place in self._said(index, entries):
-            self._lay(settings, origins, bundle, place)
+        for source, bundle, path in self._said(index, entries):
+            self._lay(settings, origins, bundle, path)
             if isinstance(bundle, Bundle):
-                edits += [PlacedEdit(edit, source, place) for edit in bundle.edits]
+                edits += [
+                    PlacedEdit(edit, source, self._place((*path, "edits", i)))
+                    for i, edit in enumerate(bundle.edits)
+                ]
         address = added.name if added is not None else "/".join(chosen.values())
         return Cell(
             index,
@@ -127,42 +131,49 @@ class CellMaker:
 
     def _said(self, index: int, entries: tuple[int, ...]) -> Iterator[Said]:
         """Everything that speaks about a cell, weakest first."""
-        place = self._document.place
-        yield "defaults", self._model.defaults, place(["defaults"])
+        model, document = self._model, self._document
+        yield "defaults", model.defaults, ("defaults",)
         for axis, i in zip(self._lattice.axes, entries, strict=True):
             option = axis.options[i]
             source = f"{axis.name}={option.name}"
             if option.camera is not None:
-                yield source, Settings(camera=option.camera), option.place
-            for bundle in unrolled_takes(option.bundle, self._model, self._document):
-                yield source, bundle, option.place
+                yield source, Settings(camera=option.camera), ("axes", axis.name)
+            for bundle, path in unrolled_takes(option.bundle, option.path, model, document):
+                yield source, bundle, path
         added = self._lattice.added_at(index)
-        rules: list[tuple[int, Bundle, Place]] = [
-            (r.number, r.rule, r.place) for r in self._lattice.amendments if r.matches(entries)
+        rules: list[tuple[int, Bundle]] = [
+            (r.number, r.rule) for r in self._lattice.amendments if r.matches(entries)
         ]
         if added is not None:
             # An added cell exists from its own rule on: later rules amend it, earlier do not.
             rules = [rule for rule in rules if rule[0] > added.number]
-            rules.insert(0, (added.number, added.rule, added.place))
-        for number, rule, where in rules:
-            for bundle in unrolled_takes(rule, self._model, self._document):
-                yield f"rule {number + 1}", bundle, where
-        yield "the caller", self._overrides, Place()
+            rules.insert(0, (added.number, added.rule))
+        for number, rule in rules:
+            for bundle, path in unrolled_takes(rule, ("rules", number), model, document):
+                yield f"rule {number + 1}", bundle, path
+        yield "the caller", self._overrides, ()
 
-    def _lay(self, settings: dict[str, Any], origins: dict[str, Place], said: Settings, place: Place) -> None:
+    def _place(self, path: Path, key: str | None = None) -> Place:
+        """Where something stands, looked up once."""
+        known = self._places.get((path, key))
+        if known is None:
+            known = self._places[path, key] = self._document.place(path, key)
+        return known
+
+    def _lay(self, settings: dict[str, Any], origins: dict[str, Place], said: Settings, path: Path) -> None:
         given = said.given()
         if "quality" in given:
             name = given["quality"]
             if name not in self._model.qualities:
                 raise PlanError(
                     f"There is no quality {name}. {nearest(name, self._model.qualities)}",
-                    place=place,
+                    place=self._place(path, "quality"),
                 )
-            self._lay(settings, origins, self._model.qualities[name], place)
+            self._lay(settings, origins, self._model.qualities[name], ("qualities", name))
         for key, value in given.items():
             if key == "passes" and value and value[0][0] in "+-":
                 value = _amended(settings.get("passes", ["beauty"]), value)
-            settings[key], origins[key] = value, place
+            settings[key], origins[key] = value, self._place(path, key)
 
     def _decided(self, settings: dict[str, Any], origins: Mapping[str, Place], address: str) -> CellSettings:
         size = settings.get("size", CellSettings.size).scaled(settings.get("scale", 1.0))

@@ -55,11 +55,11 @@ class SceneFacts:
 
 @dataclass(frozen=True)
 class Option:
-    """An entry of an axis: its bundle, and where it stands in the plan."""
+    """An entry of an axis: its bundle, and its path in the plan."""
 
     name: str
     bundle: Bundle
-    place: Place
+    path: tuple[str | int, ...]
     camera: str | None = None
 
 
@@ -267,7 +267,7 @@ def _axis_table(name: str, model: PlanModel, document: Document, facts: SceneFac
         where = document.place(["axes", name, entry])
         if not entry.strip() or "/" in entry or "," in entry or "*" in entry:
             raise PlanError(f"{entry!r} is no name for an entry.", place=where, cure="leave out / , *")
-        options.append(Option(entry, bundle, where))
+        options.append(Option(entry, bundle, ("axes", name, entry)))
     return AxisTable(name, tuple(options), place)
 
 
@@ -292,7 +292,7 @@ def _each_camera(
         Option(
             label,
             axis.with_.get(label, empty),
-            document.place(["axes", name, "with", label]) if label in axis.with_ else place,
+            ("axes", name, "with", label),
             camera.path,
         )
         for camera, label in names.items()
@@ -368,29 +368,37 @@ def _added(rule: AddRule, axes: Sequence[AxisTable], number: int, place: Place) 
     return Added(rule.name, entries, rule, number, place)
 
 
+Path = tuple["str | int", ...]
+
+
 def _says_skip(bundle: Bundle, model: PlanModel, document: Document) -> bool | None:
     """What a bundle says of `skip`, its takes and qualities unrolled; its own word wins."""
     said = None
-    for take in unrolled_takes(bundle, model, document):
+    for take, _ in unrolled_takes(bundle, (), model, document):
         for part in (model.qualities.get(take.quality or ""), take):
             if part is not None and part.skip is not None:
                 said = part.skip
     return said
 
 
-def unrolled_takes(bundle: Bundle, model: PlanModel, document: Document) -> Iterator[Bundle]:
-    """The takes a bundle uses, those they use before them, and last the bundle itself."""
+def unrolled_takes(
+    bundle: Bundle, path: Path, model: PlanModel, document: Document
+) -> Iterator[tuple[Bundle, Path]]:
+    """The takes a bundle uses, those they use before them, and last the bundle itself.
 
-    def walk(current: Bundle, above: tuple[str, ...]) -> Iterator[Bundle]:
+    Each comes with its path in the document; `path` is the bundle's own.
+    """
+
+    def walk(current: Bundle, at: Path, above: tuple[str, ...]) -> Iterator[tuple[Bundle, Path]]:
         for name in current.use or ():
             if name not in model.takes:
                 raise PlanError(
                     f"There is no take {name}. {nearest(name, model.takes)}",
-                    place=document.place(["takes", above[-1], "use"] if above else ["takes"]),
+                    place=document.place([*at, "use"]),
                 )
             if name in above:
                 raise PlanError(f"The take {name} is built on itself.", place=document.place(["takes", name]))
-            yield from walk(model.takes[name], (*above, name))
-        yield current
+            yield from walk(model.takes[name], ("takes", name), (*above, name))
+        yield current, at
 
-    yield from walk(bundle, ())
+    yield from walk(bundle, path, ())

@@ -55,7 +55,7 @@ def _parsed(
                 )
             if conversion or not re.fullmatch(r"(0?\d{0,2}d?)?", width or ""):
                 raise OutputError(
-                    f"{{{field}:{width}}} is no field; only a width may follow, as in {{frame:04d}}.",
+                    f"{{{field}…}} asks for more than a width; only a width may follow, as in {{frame:04d}}.",
                     place=place,
                 )
         pieces.append((text, field, width or ""))

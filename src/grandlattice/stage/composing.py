@@ -143,12 +143,18 @@ def _without(stage: Usd.Stage, included: Iterable[Sdf.Path], excluded: list[Sdf.
 
 
 def _is_hidden(prim: Usd.Prim) -> bool:
+    if not prim.IsA(UsdGeom.Imageable):
+        return False
     return UsdGeom.Imageable(prim).GetVisibilityAttr().Get() == UsdGeom.Tokens.invisible
 
 
 def _set_visibility(prim: Usd.Prim, value: str) -> None:
+    """Set visibility on a prim; on its children where it has none, as a prim without a type."""
     if prim.IsA(UsdGeom.Imageable):
         UsdGeom.Imageable(prim).CreateVisibilityAttr().Set(value)
+    else:
+        for child in prim.GetChildren():
+            _set_visibility(child, value)
 
 
 # --- materials -------------------------------------------------------------------------------

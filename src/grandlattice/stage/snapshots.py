@@ -14,6 +14,7 @@ from pxr import Sdf, Tf, Usd, UsdGeom, UsdShade
 
 from grandlattice.errors import Place, SceneError, nearest
 from grandlattice.snapshot import Geometry, Item, Light, Material, Snapshot
+from grandlattice.stage.attributes import is_light
 from grandlattice.stage.composing import STATE
 from grandlattice.stage.geometry import GEOMETRY_PROPERTIES, mesh_geometry, varies
 from grandlattice.stage.lighting import light_prims, matrix_array, read_camera, read_light
@@ -82,21 +83,24 @@ class Snapshotter:
 
     def _changed(self, notice: Usd.Notice.ObjectsChanged, _: object) -> None:
         for path in notice.GetResyncedPaths():
-            prim = path.GetPrimPath()
-            if prim.HasPrefix(HELPERS):
-                continue
-            self._meshes = self._lights = None
-            self._stale |= {_ITEMS, _LOOKS}
-            for known in [p for p in self._geometry if p.HasPrefix(prim)]:
-                del self._geometry[known]
+            if path.IsPropertyPath():
+                self._note(path)
+            elif not path.HasPrefix(HELPERS):
+                self._meshes = self._lights = None
+                self._stale |= {_ITEMS, _LOOKS}
+                for known in [p for p in self._geometry if p.HasPrefix(path)]:
+                    del self._geometry[known]
         for path in notice.GetChangedInfoOnlyPaths():
-            self._note(path)
+            if path.IsPropertyPath():
+                self._note(path)
+            elif "propertyOrder" in notice.GetChangedFields(path):
+                self._stale.add(_ITEMS)  # it decides which of several bindings wins
 
     def _note(self, path: Sdf.Path) -> None:
-        if not path.IsPropertyPath():
-            self._stale |= {_ITEMS, _LOOKS}
-            return
+        """Mark as stale what a property belongs to."""
         name, prim = path.name, self._stage.GetPrimAtPath(path.GetPrimPath())
+        if prim and (is_light(prim) or prim.IsA(UsdGeom.Camera)) and not prim.GetChildren():
+            return  # lights and cameras are read anew for every snapshot
         if name.startswith(GEOMETRY_PROPERTIES):
             self._geometry.pop(path.GetPrimPath(), None)
             self._geometry.pop(path.GetPrimPath().GetParentPath(), None)
