@@ -110,16 +110,10 @@ class Workshop:
         """Render a task without writing anything."""
         cell = task.first
         settings = cell.settings
-        if settings.camera is None:
-            raise SceneError(
-                f"{cell.address} has no camera.",
-                cure="set camera: under defaults, or add an axis with each: cameras",
-            )
-        self._stage.switch(cell.edits)
-        snapshot = self._snapshots.take(settings.camera, task.frame)
+        snapshot = self.snapshot(cell, task.frame)
         film = self._tracer.trace(
             snapshot,
-            self._images_for(snapshot, cell),
+            self.images_for(snapshot, cell),
             Sensor(snapshot.camera, settings.size.width, settings.size.height),
             TraceSettings(
                 samples=settings.samples,
@@ -133,7 +127,18 @@ class Workshop:
         )
         return film, tuple(f"{prim}: {what}" for prim, what, _ in self._stage.notes)
 
-    def _images_for(self, snapshot: Snapshot, cell: Cell) -> Mapping[str, NDArray | None]:
+    def snapshot(self, cell: Cell, frame: int) -> Snapshot:
+        """A cell's edits laid over the scene, and the scene at a frame."""
+        if cell.settings.camera is None:
+            raise SceneError(
+                f"{cell.address} has no camera.",
+                cure="set camera: under defaults, or add an axis with each: cameras",
+            )
+        self._stage.switch(cell.edits)
+        return self._snapshots.take(cell.settings.camera, frame)
+
+    def images_for(self, snapshot: Snapshot, cell: Cell) -> Mapping[str, NDArray | None]:
+        """Every image a snapshot needs, None for those that are missing and may be."""
         images = {}
         for file, texture in image_files(snapshot).items():
             image = self._image(file)

@@ -1,0 +1,139 @@
+"""Rays per second of the whole path tracer against what the ray library alone reaches.
+
+A picture of the demo is traced by a child process in which the two ray queries are replaced by
+recorders that write each ray down and pass it on.  Then, in this process and on one thread, the
+same picture is traced by the unchanged kernel, and the very same rays are put to `embreex` in
+two batches, closest hits and shadow rays, with nothing else done.
+
+    python benchmarks/rays.py
+"""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import numpy as np
+from embreex import rtcore_scene
+from embreex.mesh_construction import TriangleMesh
+
+import grandlattice as lattice
+from grandlattice.demo import write_demo
+from grandlattice.runs import WorkOrder, Workshop
+from grandlattice.tracer import Sensor, Tracer, TraceSettings
+
+CELLS = ("noon/brass/all/Wide", "noon/brass/all/Portrait", "noon/brass/all/Dial")
+SETTINGS = {"scale": "25%", "samples": 8, "denoise": False}
+ROOM = 40_000_000  # rays the recorder has room for
+
+
+def main() -> None:
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        write_demo(folder)
+        lattice.prepare_tracer()
+        print(f"{'one thread':26} {'rays':>11} {'path tracer':>13} {'embreex alone':>14} {'ratio':>6}")
+        for address in CELLS:
+            rays = folder / "rays.npz"
+            subprocess.run([sys.executable, __file__, "record", str(folder), address, str(rays)], check=True)
+            measure(folder, address, rays)
+
+
+def arranged(folder: Path, address: str):
+    """What it takes to trace one cell: snapshot, images, sensor, settings."""
+    plan = lattice.open_plan(folder / "orrery.lattice.yaml").override(**SETTINGS)
+    workshop = Workshop(WorkOrder(plan.model, plan.folder, plan.scene.file.resolve(), folder, "rays"))
+    (task,) = plan.tasks([address])
+    cell = task.first
+    snapshot = workshop.snapshot(cell, task.frame)
+    sensor = Sensor(snapshot.camera, cell.settings.size.width, cell.settings.size.height)
+    return snapshot, workshop.images_for(snapshot, cell), sensor, TraceSettings(samples=cell.settings.samples)
+
+
+def measure(folder: Path, address: str, rays: Path) -> None:
+    snapshot, images, sensor, settings = arranged(folder, address)
+    tracer = Tracer(1)
+    tracer.trace(snapshot, images, sensor, TraceSettings(samples=1))
+    seconds = min(tracer.trace(snapshot, images, sensor, settings).seconds for _ in range(3))
+    kept = np.load(rays)
+    corners = [
+        (item.geometry.points @ item.to_world[:3, :3] + item.to_world[3, :3])[item.geometry.triangles]
+        for item in snapshot.items
+    ]
+    scene = rtcore_scene.EmbreeScene(robust=False)
+    TriangleMesh(scene, np.concatenate(corners).astype(np.float32))
+    scene.run(kept["closest"][:1, :3].copy(), kept["closest"][:1, 3:6].copy())  # commits the scene
+    alone = min(batch(scene, kept["closest"], kept["shadow"]) for _ in range(3))
+    count = len(kept["closest"]) + len(kept["shadow"])
+    print(
+        f"{address:26} {count:>11,} {count / seconds / 1e6:>10.2f} M/s {count / alone / 1e6:>11.2f} M/s "
+        f"{alone / seconds:>6.2f}",
+        flush=True,
+    )
+
+
+def batch(scene, closest: np.ndarray, shadow: np.ndarray) -> float:
+    """Seconds `embreex` takes for all rays; arrays are made ready before the clock starts."""
+    closest_rays = np.ascontiguousarray(closest[:, :3]), np.ascontiguousarray(closest[:, 3:6])
+    shadow_rays = np.ascontiguousarray(shadow[:, :3]), np.ascontiguousarray(shadow[:, 3:6])
+    reach = np.ascontiguousarray(np.minimum(shadow[:, 6], 1e30))
+    started = time.perf_counter()
+    scene.run(*closest_rays)
+    scene.run(*shadow_rays, dists=reach, query="OCCLUDED")
+    return time.perf_counter() - started
+
+
+def record(folder: Path, address: str, file: Path) -> None:
+    """Trace once and write down every ray: (N, 7) origin, direction, farthest distance."""
+    import ctypes
+
+    import llvmlite.binding
+    from numba import cfunc, types
+
+    from grandlattice.tracer import embree
+    from grandlattice.tracer.memory import float32s, int64s
+
+    library = embree.library()
+    for name in ("rtcIntersect1", "rtcOccluded1"):
+        address_of = ctypes.cast(getattr(library, name), ctypes.c_void_p).value
+        llvmlite.binding.add_symbol(f"real_{name}", address_of)
+    query = types.void(types.intp, types.intp, types.intp)
+    logs = {name: np.zeros((ROOM, 8), np.float32) for name in ("rtcIntersect1", "rtcOccluded1")}
+    counts = {name: np.zeros(2, np.int64) for name in logs}  # how many, and the opaque scene
+    recorders = []
+    for name in logs:
+        real = types.ExternalFunction(f"real_{name}", query)
+        log_at, count_at = logs[name].ctypes.data, counts[name].ctypes.data
+
+        @cfunc(query)
+        def recorder(scene, ray, arguments, real=real, log_at=log_at, count_at=count_at):
+            log, count, floats = float32s(log_at), int64s(count_at), float32s(ray)
+            if scene == count[1] and count[0] < ROOM:
+                k = 8 * count[0]
+                for i in range(3):
+                    log[k + i] = floats[i]
+                    log[k + 3 + i] = floats[4 + i]
+                log[k + 6] = floats[8]
+                count[0] += 1
+            real(scene, ray, arguments)
+
+        llvmlite.binding.add_symbol(name, recorder.address)
+        recorders.append(recorder)
+    snapshot, images, sensor, settings = arranged(folder, address)
+    tracer = Tracer(1)
+    opaque = tracer._builder.build(snapshot, images).scene.record["opaque"]
+    for count in counts.values():
+        count[1] = opaque
+    tracer.trace(snapshot, images, sensor, settings)
+    closest, shadow = (logs[name][: counts[name][0], :7] for name in logs)
+    np.savez(file, closest=closest, shadow=shadow)
+
+
+if __name__ == "__main__":
+    if sys.argv[1:2] == ["record"]:
+        record(Path(sys.argv[2]), sys.argv[3], Path(sys.argv[4]))
+    else:
+        main()
