@@ -17,20 +17,32 @@ def main() -> None:
     plan = lattice.Plan(
         scene="orrery.usda",
         folder=folder,
-        defaults={"size": "240x135", "samples": 8, "format": ["exr", "png"], "passes": ["beauty", "depth"]},
+        defaults={
+            "size": "240x135",
+            "samples": 8,
+            "format": ["exr", "png"],
+            "passes": ["beauty", "depth"],
+        },
     )
     light = plan.axis("light")
     light.entry("day")
-    light.entry("lamp", edits=[{"hide": "/Room/Lights/Sky"}, {"hide": "/Room/Lights/Sun"},
-                               {"set": {"on": "/Room/Lights/Lamp", "intensity": 600}}], exposure=2)  # fmt: skip
-    plan.axis("camera").each("cameras", Dial={"size": "160x160"}, Above={"skip": True}, Portrait={"skip": True})
+    night = [
+        {"hide": "/Room/Lights/Sky"},
+        {"hide": "/Room/Lights/Sun"},
+        {"set": {"on": "/Room/Lights/Lamp", "intensity": 600}},
+    ]
+    light.entry("lamp", edits=night, exposure=2)
+    plan.axis("camera").each(
+        "cameras", Dial={"size": "160x160"}, Above={"skip": True}, Portrait={"skip": True}
+    )
     for finding in plan.check():
         print(finding.gravity, finding.what)
     run = plan.run(workers=2)
     print(run.table()[["cell", "frame", "seconds", "path"]].to_string())
     for cell in plan.cells:
         depth = run.picture(cell.address, pass_name="depth")
-        print(f"{cell.address:12} nearest {depth.min():.0f} cm, mean light {run.picture(cell.address)[..., :3].mean():.3f}")
+        light = run.picture(cell.address)[..., :3].mean()
+        print(f"{cell.address:12} nearest {depth.min():.0f} cm, mean light {light:.3f}")
 
 
 if __name__ == "__main__":  # workers are processes of their own and import this file

@@ -11,10 +11,10 @@ import numpy as np
 import pytest
 from PIL import Image
 from pxr import Usd, UsdGeom
-from shapes import room_scene
 
 import grandlattice as lattice
 from grandlattice.demo.mechanism import PLANETS
+from shapes import room_scene
 
 
 def digests(folder: Path) -> dict[str, str]:
@@ -72,7 +72,16 @@ def test_the_demo_from_first_look_to_sheet(demo: Path, tmp_path: Path, glat) -> 
     code, said = glat(folder, "check", "--into", str(tmp_path))
     assert code == 0, said
     assert "nothing stands in the way" in said
-    small = ["--at", "camera=Wide,Portrait", "--set", "scale=4%", "--set", "samples=2", "--into", str(tmp_path)]
+    small = [
+        "--at",
+        "camera=Wide,Portrait",
+        "--set",
+        "scale=4%",
+        "--set",
+        "samples=2",
+        "--into",
+        str(tmp_path),
+    ]
     code, said = glat(folder, "run", *small, "--workers", "2", timeout=280)
     assert code == 0, said
     assert "20 frames" in said or "frames in" in said
@@ -89,7 +98,11 @@ def test_the_demo_from_first_look_to_sheet(demo: Path, tmp_path: Path, glat) -> 
 
 def test_the_pictures_of_the_demo_hold_what_the_plan_says(demo: Path, tmp_path: Path) -> None:
     plan = lattice.open_plan(demo).override(scale="6%", samples="4")
-    run = plan.run(at=["noon/brass//Portrait", "noon/clay/all/Portrait", "moon/brass/all/Portrait"], workers=0, into=tmp_path)
+    run = plan.run(
+        at=["noon/brass//Portrait", "noon/clay/all/Portrait", "moon/brass/all/Portrait"],
+        workers=0,
+        into=tmp_path,
+    )
     whole, alone = run.picture("noon/brass/all/Portrait"), run.picture("noon/brass/instrument/Portrait")
     assert whole[..., 3].min() > 0.99
     assert 0.1 < alone[..., 3].mean() < 0.7  # the room is held out
@@ -137,7 +150,9 @@ def test_begin_writes_a_plan_that_runs_for_a_scene_of_ones_own(tmp_path: Path, g
         (["review"], 1, "There is no picture to show yet"),
     ],
 )
-def test_what_cannot_be_done_is_said_in_one_block(plan_file: Path, glat, arguments, code: int, says: str) -> None:
+def test_what_cannot_be_done_is_said_in_one_block(
+    plan_file: Path, glat, arguments, code: int, says: str
+) -> None:
     (plan_file.parent / "notes.txt").write_text("buy milk")
     got, said = glat(plan_file.parent, *arguments)
     assert says in said

@@ -24,7 +24,12 @@ from grandlattice.images import (
     write_exr,
 )
 
-FACTS = {"lattice:fingerprint": "abc123", "lattice:cell": "noon/brass", "lattice:seconds": 1.25, "lattice:samples": 16}
+FACTS = {
+    "lattice:fingerprint": "abc123",
+    "lattice:cell": "noon/brass",
+    "lattice:seconds": 1.25,
+    "lattice:samples": 16,
+}
 
 
 def picture(height: int = 6, width: int = 9, channels: int = 4) -> np.ndarray:
@@ -108,7 +113,11 @@ def test_exposure_is_stops_of_light_and_displays_are_found_by_part() -> None:
 
 def test_a_sheet_holds_every_cell_at_a_size_to_judge_by() -> None:
     frames = [
-        Frame(f"{a}/{b}/{c}", {"light": a, "finish": b, "camera": c}, np.full((45, 80, 4), 0.6, np.float32))
+        Frame(
+            f"{a}/{b}/{c}",
+            {"light": a, "finish": b, "camera": c},
+            np.full((45, 80, 4), (0.6, 0.6, 0.6, 1), np.float32),
+        )
         for a in ("noon", "evening", "moon")
         for b in ("brass", "clay")
         for c in ("Wide", "Dial", "Portrait")

@@ -254,7 +254,7 @@ def test_the_scene_and_its_files_are_never_changed(scene: Path) -> None:
     bench.lay("hide: toys", "set: {on: /World/Lights/Key, intensity: 3}", "turn-to: {on: //BallB, y: 3}")
     bench.take()
     assert not bench.scene.layer.dirty
-    with pytest.raises(Exception, match="permission|edit"):
+    with pytest.raises(Exception, match=r"permission|edit"):
         bench.scene.stage.DefinePrim("/World/New")
     bench.scene.layer.Save()
     assert before == {p: hashlib.sha256(p.read_bytes()).hexdigest() for p in scene.parent.iterdir()}

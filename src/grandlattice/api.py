@@ -8,7 +8,7 @@ from __future__ import annotations
 import io
 import multiprocessing
 import os
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import cached_property
 from pathlib import Path
@@ -16,6 +16,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from grandlattice.building import AxisBuilder, as_texts
 from grandlattice.checks import Checked, Facilities, Finding, estimated_bytes, run_checks
 from grandlattice.errors import (
     ImageError,
@@ -173,37 +174,6 @@ class Cells:
         return [self._plan._make(index) for index in cells_at(self._plan.lattice, wanted)]
 
 
-class AxisBuilder:
-    """Adds entries to an axis of a plan that is built in Python."""
-
-    def __init__(self, plan: Plan, name: str) -> None:
-        self._plan, self._name = plan, name
-
-    def entry(
-        self, name: str, *, edits: Sequence[Mapping[str, Any]] = (), use: Sequence[str] = (),
-        **settings: Any,
-    ) -> AxisBuilder:  # fmt: skip
-        """Add an entry; `edits` as in a plan file, such as ``{"hide": "/Room/Lamp"}``."""
-        bundle: dict[str, Any] = {**settings}
-        if use:
-            bundle["use"] = list(use)
-        if edits:
-            bundle["edits"] = [dict(edit) for edit in edits]
-        axis = self._plan._data["axes"].setdefault(self._name, {})
-        axis[str(name)] = bundle or None
-        self._plan._forget()
-        return self
-
-    def each(self, what: str = "cameras", **with_: Mapping[str, Any]) -> AxisBuilder:
-        """Let the axis write itself from the scene; keywords are settings for single entries."""
-        axis: dict[str, Any] = {"each": what}
-        if with_:
-            axis["with"] = {name: dict(settings) for name, settings in with_.items()}
-        self._plan._data["axes"][self._name] = axis
-        self._plan._forget()
-        return self
-
-
 class Plan:
     """A plan: opened with `open_plan`, or built here.
 
@@ -251,7 +221,7 @@ class Plan:
         if self._given is not None:
             return self._given.text
         stream = io.StringIO()
-        yaml_writer().dump(_texts({k: v for k, v in self._data.items() if v not in ({}, None)}), stream)
+        yaml_writer().dump(as_texts({k: v for k, v in self._data.items() if v not in ({}, None)}), stream)
         return stream.getvalue()
 
     def write(self, file: str | Path) -> Path:
@@ -468,14 +438,3 @@ def find_plan(folder: Path) -> Path:
         f"There are {len(plans)} plans here: {', '.join(p.name for p in plans[:5])}.",
         cure="name the one you mean",
     )
-
-
-def _texts(value: Any) -> Any:
-    """Numbers and truth values as the text a plan file has."""
-    if isinstance(value, Mapping):
-        return {str(key): _texts(part) for key, part in value.items()}
-    if isinstance(value, list | tuple):
-        return [_texts(part) for part in value]
-    if isinstance(value, bool):
-        return "true" if value else "false"
-    return value if value is None else str(value)

@@ -379,14 +379,12 @@ def demo(
 def main() -> None:
     """The command `glat`."""
     try:
-        app(standalone_mode=False)
+        code = app(standalone_mode=False)
     except lattice.LatticeError as problem:
         if _debug:
             errors.print_exception()
         show_problem(problem)
         sys.exit(2 if isinstance(problem, lattice.PlanError) else 1)
-    except typer.Exit as leaving:
-        sys.exit(leaving.exit_code)
     except (KeyboardInterrupt, typer.Abort):
         errors.print("stopped")
         sys.exit(130)
@@ -405,3 +403,4 @@ def main() -> None:
         )
         errors.print("  [dim]do[/dim]     give the command again as glat --debug … to see where")
         sys.exit(1)
+    sys.exit(code if isinstance(code, int) else 0)

@@ -1,6 +1,7 @@
 """From a plan file to cells: reading, checking, multiplying, naming.  No USD, no pixels.
 
-Read in this order: `reader` (YAML with places), `schema` (what may stand in a plan),
+Read in this order: `reader` (YAML with places), `schema` (what may stand in a plan, with
+`settings` and `edits`),
 `lattice` (axes, rules, order), `cells` (who wins), `naming` (files).
 """
 
@@ -9,7 +10,8 @@ from grandlattice.plan.cells import Cell, CellMaker, CellSettings, PlacedEdit
 from grandlattice.plan.lattice import CameraFact, Lattice, SceneFacts, build_lattice
 from grandlattice.plan.naming import PlannedFile, planned_files, refuse_collisions
 from grandlattice.plan.reader import Document, parse, read_document, yaml_writer
-from grandlattice.plan.schema import PlanModel, Settings
+from grandlattice.plan.schema import PlanModel
+from grandlattice.plan.settings import Settings
 from grandlattice.plan.validation import validate
 from grandlattice.plan.values import Frames, Size
 

@@ -12,9 +12,11 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from grandlattice.errors import Place, PlanError, nearest
+from grandlattice.plan.edits import Edit
 from grandlattice.plan.lattice import Lattice, Path, SceneFacts, unrolled_takes
 from grandlattice.plan.reader import Document
-from grandlattice.plan.schema import Bundle, Edit, FileOptions, MadeMaterial, PlanModel, Settings
+from grandlattice.plan.schema import Bundle, MadeMaterial, PlanModel
+from grandlattice.plan.settings import FileOptions, Settings
 from grandlattice.plan.values import Size
 
 DEFAULT_OUTPUT = "renders/{cell}.{frame:04d}.{ext}"

@@ -14,7 +14,7 @@ from contextlib import contextmanager
 from dataclasses import asdict, dataclass, fields
 from pathlib import Path
 
-from grandlattice.errors import RunError
+from grandlattice.errors import OutputError, RunError
 
 SCHEMA_VERSION = 1
 
@@ -87,6 +87,11 @@ class Ledger:
             with self._connection:
                 yield self._connection
         except (sqlite3.Error, OSError) as problem:
+            if "full" in str(problem) or "No space" in str(problem):
+                raise OutputError(
+                    f"The disk of {self.file.parent} is full.",
+                    cure="make room, then give the same glat run again; what is done is kept",
+                ) from problem
             raise RunError(
                 f"The ledger {self.file.name} cannot be used: {problem}.",
                 cure=f"move {self.file} aside; the next run reads what is done from the pictures",

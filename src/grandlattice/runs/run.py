@@ -10,7 +10,7 @@ import signal
 import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -226,11 +226,11 @@ def carry_out(
     """
     started = time.monotonic()
     FolderStore(run.output).sweep()
-    number = run.ledger.begin_run(workers, len(run.outlook.todo))
-    order = replace(order, run=number)
-    backend: Backend = Processes(order, workers) if workers > 0 else InPlace(order)
-    state = "failures"
+    number, state = 0, "failures"
     try:
+        number = run.ledger.begin_run(workers, len(run.outlook.todo))
+        order = replace(order, run=number)
+        backend: Backend = Processes(order, workers) if workers > 0 else InPlace(order)
         with _interrupts(backend, run):
             for event in backend.carry_out(run.outlook.todo):
                 if isinstance(event, Finished):
@@ -238,8 +238,9 @@ def carry_out(
                     run.finished.append(event)
                 elif isinstance(event, Failed):
                     task = event.task
-                    run.ledger.record_failure(number, task.first.address, task.frame, str(event.problem))
                     run.failures.append(event)
+                    with suppress(LatticeError):  # on a full disk; it is reported all the same
+                        run.ledger.record_failure(number, task.first.address, task.frame, str(event.problem))
                 if on_event is not None:
                     on_event(event)
         left = len(run.outlook.todo) - len(run.finished) - len(run.failures)
@@ -248,10 +249,8 @@ def carry_out(
     finally:
         run.seconds = time.monotonic() - started
         FolderStore(run.output).sweep()
-        try:
+        with suppress(LatticeError):  # the next run finds out what is done from the files
             run.ledger.end_run(number, state)
-        except LatticeError:
-            pass  # a full disk; the next run finds out what is done from the files
         run.ledger.close()
 
 

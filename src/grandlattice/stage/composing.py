@@ -16,7 +16,7 @@ from pxr import Gf, Sdf, Usd, UsdGeom, UsdShade
 
 from grandlattice.errors import EditError, Place, nearest
 from grandlattice.plan import PlacedEdit
-from grandlattice.plan.schema import Selected
+from grandlattice.plan.edits import Selected
 from grandlattice.stage.attributes import (
     find_attribute,
     is_light,

@@ -24,13 +24,12 @@ from grandlattice.tracer.embree import (
     OTHER,
     closest_hit,
     hit_distance,
-    hit_place,
     is_blocked,
 )
 from grandlattice.tracer.lens import pixel_width_at, shoot
 from grandlattice.tracer.lights import DOME, FAR, light_at, light_reach, meet_light, sample_light
-from grandlattice.tracer.materials import see_through, surface_at
-from grandlattice.tracer.memory import bytes_at, float32s, float64s, int32s, int64s
+from grandlattice.tracer.materials import see_through
+from grandlattice.tracer.memory import bytes_at, float32s, float64s
 from grandlattice.tracer.sampling import (
     cosine_direction,
     filter_offset,
@@ -41,8 +40,6 @@ from grandlattice.tracer.sampling import (
 from grandlattice.tracer.scattering import prepare_lobes, reflectance, sample_direction, scatter
 from grandlattice.tracer.vectors import (
     add,
-    along,
-    cross,
     dot,
     frame,
     largest,
@@ -52,8 +49,8 @@ from grandlattice.tracer.vectors import (
     subtract,
     to_local,
     to_world,
-    triple,
 )
+from grandlattice.tracer.vertices import bumped, hit_surface, hit_vertex, just_behind, lifted
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -85,111 +82,6 @@ FILM = np.dtype(
     align=True,
 )  # fmt: skip
 
-SCENE = np.dtype(
-    [
-        ("opaque", "i8"),  # Embree scenes; 0 where nothing is clear
-        ("clear", "i8"),
-        # Triangles in world space, in the order of the geometries.
-        ("points", "i8"),  # (V, 3) float32
-        ("corners", "i8"),  # (T, 3) int32
-        ("normals", "i8"),  # (T, 3, 3) float32
-        ("uvs", "i8"),  # (T, 3, 2) float32
-        ("material", "i8"),  # (T,) int32
-        ("first", "i8"),  # (G,) int64, the first triangle of each geometry
-        ("matte", "i8"),  # (G,) uint8
-        ("materials", "i8"), ("tables", "i8"),
-        ("textures", "i8"), ("decode", "i8"),
-        ("lights", "i8"), ("light_count", "i8"),
-    ],
-    align=True,
-)  # fmt: skip
-"""Everything a kernel reads of a scene: addresses of arrays and tables."""
-
-
-class Vertex(NamedTuple):
-    """Where a ray met a surface."""
-
-    point: tuple[float, float, float]
-    facing: tuple[float, float, float]  # geometric normal, towards the viewer
-    normal: tuple[float, float, float]  # shading normal, bent to face the viewer
-    u: float
-    v: float
-    triangle: int
-    geometry: int
-
-
-@njit(error_model="numpy")
-def _corner_points(scene, t):
-    p, i = float32s(scene.points), int32s(scene.corners)
-    k = 3 * t
-    return triple(p, 3 * i[k]), triple(p, 3 * i[k + 1]), triple(p, 3 * i[k + 2])
-
-
-@njit(error_model="numpy")
-def _vertex(scene, ray, direction):
-    """The surface at the hit in the ray buffer, from barycentric coordinates."""
-    geometry, triangle, b, c = hit_place(ray)
-    t = int64s(scene.first)[geometry] + triangle
-    a = 1.0 - b - c
-    p0, p1, p2 = _corner_points(scene, t)
-    point = add(add(scale(p0, a), scale(p1, b)), scale(p2, c))
-    facing = normalized(cross(subtract(p1, p0), subtract(p2, p0)))
-    n, w = float32s(scene.normals), float32s(scene.uvs)
-    normal = add(scale(triple(n, 9 * t), a), scale(triple(n, 9 * t + 3), b))
-    normal = normalized(add(normal, scale(triple(n, 9 * t + 6), c)))
-    if dot(facing, direction) > 0.0:
-        facing = scale(facing, -1.0)
-    if dot(normal, facing) < 0.0:
-        normal = scale(normal, -1.0)
-    u = a * w[6 * t] + b * w[6 * t + 2] + c * w[6 * t + 4]
-    v = a * w[6 * t + 1] + b * w[6 * t + 3] + c * w[6 * t + 5]
-    return Vertex(point, facing, _faced(normal, direction), u, v, t, geometry)
-
-
-@njit(error_model="numpy")
-def _faced(normal, direction):
-    """A shading normal turned just enough that the viewer is above its horizon."""
-    below = dot(normal, direction)
-    if below > -1e-3:
-        normal = normalized(add(normal, scale(direction, -(below + 2e-3))))
-    return normal
-
-
-@njit(error_model="numpy")
-def _bumped(scene, vertex, bump, direction):
-    """The shading normal after a normal map, in the tangent frame of the texture coordinates."""
-    p0, p1, p2 = _corner_points(scene, vertex.triangle)
-    e1, e2 = subtract(p1, p0), subtract(p2, p0)
-    w, k = float32s(scene.uvs), 6 * vertex.triangle
-    u1, v1 = float(w[k + 2]) - w[k], float(w[k + 3]) - w[k + 1]
-    u2, v2 = float(w[k + 4]) - w[k], float(w[k + 5]) - w[k + 1]
-    area = u1 * v2 - u2 * v1
-    if area == 0.0:
-        return vertex.normal
-    tangent = scale(subtract(scale(e1, v2), scale(e2, v1)), 1.0 / area)
-    rising = scale(subtract(scale(e2, u1), scale(e1, u2)), 1.0 / area)
-    n = vertex.normal
-    tangent = normalized(subtract(tangent, scale(n, dot(tangent, n))))
-    across = cross(n, tangent)
-    if dot(across, rising) < 0.0:
-        across = scale(across, -1.0)
-    return _faced(normalized(to_world(bump, tangent, across, n)), direction)
-
-
-@njit(error_model="numpy")
-def _surface(scene, ray, vertex):
-    material = int32s(scene.material)[vertex.triangle]
-    return surface_at(scene, material, vertex.u, vertex.v, float64s(ray + 128))
-
-
-@njit(error_model="numpy")
-def _lifted(vertex, direction):
-    """A start for the next ray, off the surface by what single precision can blur."""
-    p = vertex.point
-    step = 1e-5 * max(abs(p[0]), max(abs(p[1]), abs(p[2]))) + 1e-7
-    side = 1.0 if dot(vertex.facing, direction) > 0.0 else -1.0
-    return along(p, vertex.facing, side * step)
-
 
 @njit(error_model="numpy")
 def _transmittance(scene, ray, origin, direction, distance):
@@ -204,19 +96,13 @@ def _transmittance(scene, ray, origin, direction, distance):
     for _ in range(_MOST_PASSES_THROUGH):
         if not closest_hit(0, scene.clear, ray, origin, direction, t_near, stop, OTHER):
             return share
-        t_near = _just_behind(hit_distance(ray), origin)
-        vertex = _vertex(scene, ray, direction)
-        surface = _surface(scene, ray, vertex)
+        t_near = just_behind(hit_distance(ray), origin)
+        vertex = hit_vertex(scene, ray, direction)
+        surface = hit_surface(scene, ray, vertex)
         share *= see_through(surface, scene.tables, -dot(direction, vertex.normal))
         if share < 1e-4:
             return 0.0
     return 0.0
-
-
-@njit(error_model="numpy")
-def _just_behind(t, origin):
-    reach = max(abs(origin[0]), max(abs(origin[1]), abs(origin[2])))
-    return t * (1.0 + 1e-6) + 2e-6 * reach + 1e-7
 
 
 @njit(error_model="numpy")
@@ -232,7 +118,7 @@ def _aim(scene, ray, i, chance, point, lifted_from, surface, lobes, wo, s, t, n,
     value, followed = scatter(surface, scene.tables, lobes, wo, wi)
     if largest(value) <= 0.0:
         return none
-    origin = _lifted(lifted_from, direction)
+    origin = lifted(lifted_from, direction)
     share = _transmittance(scene, ray, origin, direction, distance)
     if share <= 0.0:
         return none
@@ -265,6 +151,26 @@ def _pick(scene, point, normal, total, choice):
             return i, chance
         choice -= chance
     return 0, chance
+
+
+@njit(error_model="numpy")
+def _alpha_behind(scene, ray, origin, direction, t_near, t_last, options):
+    """Coverage of what the camera sees straight behind a clear surface, and the rays it took."""
+    alpha, cover = 0.0, 1.0
+    for shot in range(1, _MOST_PASSES_THROUGH):
+        if not closest_hit(scene.opaque, scene.clear, ray, origin, direction, t_near, t_last, CAMERA):
+            return alpha + (cover if options.show_background else 0.0), shot
+        t_near = just_behind(hit_distance(ray), origin)
+        vertex = hit_vertex(scene, ray, direction)
+        if bytes_at(scene.matte)[vertex.geometry]:
+            return alpha, shot
+        surface = hit_surface(scene, ray, vertex)
+        through = see_through(surface, scene.tables, min(-dot(direction, vertex.normal), 1.0))
+        alpha += cover * (1.0 - through)
+        cover *= through
+        if cover <= 0.0:
+            return alpha, shot
+    return alpha, _MOST_PASSES_THROUGH
 
 
 class Sample(NamedTuple):
@@ -327,10 +233,10 @@ def _trace_path(scene, ray, lens, options, seed, sample, column, line):
                         radiance = add(radiance, multiply(throughput, met))
             break
 
-        vertex = _vertex(scene, ray, direction)
+        vertex = hit_vertex(scene, ray, direction)
         if from_camera and bytes_at(scene.matte)[vertex.geometry]:
             break
-        surface = _surface(scene, ray, vertex)
+        surface = hit_surface(scene, ray, vertex)
         cosine = min(-dot(direction, vertex.normal), 1.0)
         dimension = _STRIDE * step
         choice, turn = pair(seed, sample, dimension + _CHOICE)
@@ -345,26 +251,34 @@ def _trace_path(scene, ray, lens, options, seed, sample, column, line):
                 u, v = pair(seed, sample, _OPENNESS)
                 up = to_world(cosine_direction(u, v), s, t, vertex.normal)
                 rays += 1
-                if is_blocked(scene.opaque, ray, _lifted(vertex, up), up,
+                if is_blocked(scene.opaque, ray, lifted(vertex, up), up,
                     0.0, options.occlusion_radius, OTHER,
                 ):  # fmt: skip
                     openness = 0.0
 
         if through > 0.0:
             passing = 1.0 if through >= 1.0 else min(max(through, 0.2), 0.8)
+            behind_at = just_behind(distance, origin)
             if choice < passing:
                 throughput = scale(throughput, through / passing)
-                cover *= through / passing
+                if from_camera:
+                    alpha += cover * (1.0 - through)
+                    cover *= through
                 choice /= passing
-                t_near = _just_behind(distance, origin)
+                t_near = behind_at
                 continue
             choice = (choice - passing) / (1.0 - passing)
             throughput = scale(throughput, surface.presence / (1.0 - passing))
-            cover *= (1.0 - through) / (1.0 - passing)
+            if from_camera:
+                # The path turns away here; alpha still wants to know what stands behind.
+                behind, shot = _alpha_behind(scene, ray, origin, direction, behind_at, t_last, options)
+                alpha += cover * (1.0 - through + through * behind)
+                cover = 0.0
+                rays += shot
 
         normal = vertex.normal
         if surface.bump[2] != 1.0:
-            normal = _bumped(scene, vertex, surface.bump, direction)
+            normal = bumped(scene, vertex, surface.bump, direction)
         if from_camera:
             alpha += cover
             albedo = multiply(throughput, reflectance(surface, tables, cosine))
@@ -417,7 +331,7 @@ def _trace_path(scene, ray, lens, options, seed, sample, column, line):
             if turn >= survive:
                 break
             throughput = scale(throughput, 1.0 / survive)
-        origin, left_normal = _lifted(vertex, direction), normal
+        origin, left_normal = lifted(vertex, direction), normal
         t_near, t_last = 0.0, FAR
     return Sample(radiance, alpha, albedo, openness, depth, seen_normal, seen_facing, seen_point, rays)
 

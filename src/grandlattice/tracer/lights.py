@@ -4,8 +4,7 @@ Light shapes do not block paths and are not seen by the camera; they show in ref
 dome is seen as the background.  Densities are over solid angle at the point that is lit.
 
 A dome is sampled by its brightness: its image, averaged to a grid of at most 512×256 and
-smoothed by one texel (so that no bright texel is left without a chance), gives rows and columns
-their probabilities.
+smoothed as it is when it is read, gives rows and columns their probabilities.
 """
 
 from __future__ import annotations
@@ -65,9 +64,10 @@ def _dome_grid(texels: NDArray[np.float32]) -> tuple[NDArray[np.float64], NDArra
     else:
         brightness = brightness[np.arange(grid_height) * height // grid_height]
         brightness = brightness[:, np.arange(grid_width) * width // grid_width]
+    # The mean of the bilinear image over each texel: no bright texel is left without a chance.
     padded = np.pad(brightness, ((1, 1), (0, 0)), "edge")
-    tall = np.maximum(np.maximum(padded[:-2], padded[2:]), brightness)
-    brightness = np.maximum(np.maximum(np.roll(tall, 1, 1), np.roll(tall, -1, 1)), tall)
+    tall = 0.75 * brightness + 0.125 * (padded[:-2] + padded[2:])
+    brightness = 0.75 * tall + 0.125 * (np.roll(tall, 1, 1) + np.roll(tall, -1, 1))
     brightness = np.maximum(brightness, 1e-3 * brightness.mean() + 1e-12)
     latitude = (np.arange(grid_height) + 0.5) / grid_height * np.pi
     weight = brightness * np.sin(latitude)[:, None]

@@ -19,7 +19,7 @@ from grandlattice.tracer.vectors import frame, to_world
 # mypy: disable-error-code="no-untyped-def"
 
 _u32 = np.uint32
-FILTER_STEPS = 256
+FILTER_STEPS = 2048
 _TO_UNIT = 1.0 / 4294967296.0
 
 
@@ -124,7 +124,7 @@ def filter_table(radius: float = 1.5) -> NDArray[np.float64]:
     (FILTER_STEPS + 1,) float64 offsets in pixels, −radius … radius: the inverse of the filter's integral
     at equal steps.
     """
-    x = np.linspace(-1.0, 1.0, 4097)
+    x = np.linspace(-1.0, 1.0, 16385)
     phase = np.pi * (x + 1.0)
     weight = 0.35875 - 0.48829 * np.cos(phase) + 0.14128 * np.cos(2 * phase)
     weight -= 0.01168 * np.cos(3 * phase)

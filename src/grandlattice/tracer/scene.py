@@ -15,12 +15,12 @@ from numpy.typing import NDArray
 
 from grandlattice.snapshot import Item, Snapshot, Texture, TextureInput
 from grandlattice.tracer import embree
-from grandlattice.tracer.integrator import SCENE
 from grandlattice.tracer.lights import pack_lights
 from grandlattice.tracer.materials import is_clear, pack_materials
 from grandlattice.tracer.memory import Pinned
 from grandlattice.tracer.scattering import albedo_tables
 from grandlattice.tracer.textures import decode_table, pack_textures
+from grandlattice.tracer.vertices import SCENE
 
 
 @dataclass(frozen=True, eq=False)

@@ -1,0 +1,138 @@
+"""What `check` finds before anything is rendered, each on a scene that has just that flaw."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from pxr import Sdf, Usd, UsdGeom, UsdLux, UsdShade
+
+import grandlattice as lattice
+from conftest import PLAN
+from grandlattice.tracer import can_denoise
+from shapes import room_scene
+
+
+def findings(plan_file: Path, change=None, plan: str = PLAN, **options) -> list[str]:
+    """What check says of the small scene after a change to it: ``gravity: what``."""
+    if change is not None:
+        stage = Usd.Stage.Open(str(plan_file.parent / "room.usda"))
+        change(stage)
+        stage.GetRootLayer().Save()
+        stage.GetRootLayer().Reload()
+    plan_file.write_text(plan)
+    return [f"{f.gravity}: {f.what}" for f in lattice.open_plan(plan_file).check(**options)]
+
+
+def has(said: list[str], gravity: str, words: str) -> bool:
+    return any(line.startswith(gravity) and words in line for line in said)
+
+
+def test_a_scene_without_flaws_has_no_findings(plan_file: Path) -> None:
+    assert findings(plan_file, plan=PLAN.replace("select:\n  toys: //Toys\n", "")) == []
+
+
+def test_lights_all_off(plan_file: Path) -> None:
+    plan = PLAN.replace("    night:\n      edits:\n", "    night:\n      edits:\n        - hide: //Lights\n")
+    said = findings(plan_file, plan=plan)
+    assert has(said, "warning", "Every light is off")
+    assert sum("Every light" in line for line in said) == 2  # one for each camera of the night
+
+
+def test_nothing_visible_and_edits_that_fail(plan_file: Path) -> None:
+    plan = PLAN.replace("    day:\n", "    day: {edits: [{hide: /World/Toys}, {hide: /World/Floor}]}\n")
+    assert has(findings(plan_file, plan=plan), "warning", "Nothing is visible")
+    plan = PLAN.replace("    day:\n", "    day: {edits: [{hide: /World/Tyos}]}\n")
+    said = findings(plan_file, plan=plan)
+    assert has(said, "error", "Did you mean /World/Toys?")
+    assert sum(line.startswith("error") for line in said) == 1  # said once, not for every camera
+
+
+def test_what_the_tracer_does_not_draw_or_draws_otherwise(plan_file: Path) -> None:
+    def change(stage: Usd.Stage) -> None:
+        UsdGeom.Sphere.Define(stage, "/World/Ball")
+        UsdLux.CylinderLight.Define(stage, "/World/Lights/Tube")
+        odd = UsdShade.Material.Define(stage, "/World/Looks/Odd")
+        shader = UsdShade.Shader.Define(stage, "/World/Looks/Odd/S")
+        shader.CreateIdAttr("Marble")
+        odd.CreateSurfaceOutput().ConnectToSource(shader.CreateOutput("out", Sdf.ValueTypeNames.Token))
+
+    said = findings(plan_file, change)
+    assert has(said, "warning", "1 of type Sphere will not be seen")
+    assert has(said, "warning", "the tracer knows no CylinderLight")
+    assert has(said, "warning", "its surface is Marble, not UsdPreviewSurface")
+
+
+def test_missing_layers_are_errors_with_their_prim(plan_file: Path) -> None:
+    def change(stage: Usd.Stage) -> None:
+        stage.DefinePrim("/World/Guest").GetReferences().AddReference("guest.usda")
+
+    plan_file.write_text(PLAN)
+    said = findings(plan_file, change)
+    assert has(said, "error", "guest.usda is missing")
+    (finding,) = [f for f in lattice.open_plan(plan_file).check() if f.gravity == "error"]
+    assert finding.place == "/World/Guest"
+
+
+def test_frames_aspects_names_and_displays(plan_file: Path) -> None:
+    plan = PLAN.replace("  samples: 4", "  samples: 4\n  frames: 20-30\n  display: sRBG") + (
+        "takes:\n  unused: {seed: 3}\nqualities:\n  none: {samples: 3}\nmaterials:\n  wax: {roughness: 1}\n"
+    )
+    said = findings(plan_file, plan=plan.replace("48x32", "48x48"))
+    assert has(said, "warning", "Frame 25 lies outside the scene's frames 1–24")
+    assert has(said, "note", "frames 1.50:1 and its pictures are 1.00:1")
+    assert has(said, "error", "There is no display sRBG. Known here: sRGB - Display")
+    for what in ("take unused", "quality none", "material wax", "selection toys"):
+        assert has(said, "note", f"Nothing uses the {what}")
+
+
+def test_room_on_the_disk(plan_file: Path) -> None:
+    said = findings(
+        plan_file, plan=PLAN.replace("48x32", "99999x99999").replace("samples: 4", "frames: 1-24")
+    )
+    assert has(said, "error", "GB and the disk has")
+
+
+def test_denoise_that_is_not_installed_is_told_plainly(plan_file: Path) -> None:
+    said = findings(plan_file, plan=PLAN.replace("samples: 4", "denoise: true"))
+    assert has(said, "note", "denoising is not installed") != can_denoise()
+
+
+def test_a_scene_without_a_camera(plan_file: Path) -> None:
+    def change(stage: Usd.Stage) -> None:
+        stage.RemovePrim("/World/Cameras")
+
+    plan = PLAN.replace("  camera:\n    each: cameras\n", "").replace("{camera}", "x")
+    assert has(findings(plan_file, change, plan), "error", "There is no camera")
+    with pytest.raises(lattice.PlanError, match="the scene has no camera"):
+        findings(plan_file)
+    with pytest.raises(lattice.SceneError, match="has no camera"):
+        lattice.begin(plan_file.parent / "room.usda", plan_file.parent / "new.lattice.yaml")
+
+
+def test_a_plan_of_one_camera_needs_no_camera_axis(tmp_path: Path) -> None:
+    scene = room_scene(tmp_path / "room.usda")
+    stage = Usd.Stage.Open(str(scene))
+    stage.RemovePrim("/World/Cameras/Side")
+    stage.GetRootLayer().Save()
+    plan = lattice.Plan(scene="room.usda", folder=tmp_path, defaults={"size": "48x32", "samples": 1})
+    assert [cell.address for cell in plan.cells] == ["the one cell"]
+    assert plan.cells[0].settings.camera == "/World/Cameras/Front"
+    run = plan.run(workers=0)
+    assert run.ok
+    assert [p.name for p in run.files("the one cell")] == ["cell.0001.exr"]
+
+
+def test_the_plan_in_the_folder_is_found_when_it_is_the_only_one(plan_file: Path, glat) -> None:
+    folder = plan_file.parent
+    assert lattice.find_plan(folder) == plan_file
+    (folder / "second.lattice.yaml").write_text(PLAN)
+    code, said = glat(folder, "cells")
+    assert code == 2
+    assert "There are 2 plans here" in said
+    assert glat(folder, "cells", "room.lattice.yaml", "--count")[1].strip() == "4"
+    for file in folder.glob("*.yaml"):
+        file.unlink()
+    code, said = glat(folder, "cells")
+    assert code == 2
+    assert "glat begin" in said
