@@ -103,13 +103,10 @@ def record(folder: Path, address: str, file: Path) -> None:
     query = types.void(types.intp, types.intp, types.intp)
     logs = {name: np.zeros((ROOM, 8), np.float32) for name in ("rtcIntersect1", "rtcOccluded1")}
     counts = {name: np.zeros(2, np.int64) for name in logs}  # how many, and the opaque scene
-    recorders = []
-    for name in logs:
-        real = types.ExternalFunction(f"real_{name}", query)
-        log_at, count_at = logs[name].ctypes.data, counts[name].ctypes.data
 
+    def made(real, log_at: int, count_at: int):
         @cfunc(query)
-        def recorder(scene, ray, arguments, real=real, log_at=log_at, count_at=count_at):
+        def recorder(scene, ray, arguments):
             log, count, floats = float32s(log_at), int64s(count_at), float32s(ray)
             if scene == count[1] and count[0] < ROOM:
                 k = 8 * count[0]
@@ -120,8 +117,13 @@ def record(folder: Path, address: str, file: Path) -> None:
                 count[0] += 1
             real(scene, ray, arguments)
 
-        llvmlite.binding.add_symbol(name, recorder.address)
-        recorders.append(recorder)
+        return recorder
+
+    recorders = []
+    for name in logs:
+        real = types.ExternalFunction(f"real_{name}", query)
+        recorders.append(made(real, logs[name].ctypes.data, counts[name].ctypes.data))
+        llvmlite.binding.add_symbol(name, recorders[-1].address)
     snapshot, images, sensor, settings = arranged(folder, address)
     tracer = Tracer(1)
     opaque = tracer._builder.build(snapshot, images).scene.record["opaque"]

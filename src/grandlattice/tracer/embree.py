@@ -29,7 +29,7 @@ from grandlattice.tracer.memory import float32s, uint32s
 # Who may hit a geometry: the bits of Embree's ray mask.
 CAMERA, OTHER = 1, 2
 
-_TRIANGLE, _INDEX, _VERTEX = 0, 0, 1
+_TRIANGLE, _INDEX, _VERTEX, _HIGH_QUALITY = 0, 0, 1, 2
 _FLOAT3, _UINT3 = 0x9003, 0x5003
 _NO_GEOMETRY = np.uint32(0xFFFFFFFF)
 
@@ -63,7 +63,7 @@ def library() -> ctypes.CDLL:
         "rtcNewScene": ([pointer], pointer),
         "rtcReleaseScene": ([pointer], None),
         "rtcCommitScene": ([pointer], None),
-        "rtcSetSceneFlags": ([pointer, ctypes.c_int], None),
+        "rtcSetSceneBuildQuality": ([pointer, ctypes.c_int], None),
         "rtcNewGeometry": ([pointer, ctypes.c_int], pointer),
         "rtcSetGeometryMask": ([pointer, word], None),
         "rtcCommitGeometry": ([pointer], None),
@@ -135,6 +135,7 @@ class RayScene:
     def _scene(self, geometries: list[tuple[int, int]]) -> int:
         lib = library()
         scene = lib.rtcNewScene(_device())
+        lib.rtcSetSceneBuildQuality(scene, _HIGH_QUALITY)
         for g, mask in geometries:
             start, stop = int(self._first[g]), int(self._first[g + 1])
             geometry = lib.rtcNewGeometry(_device(), _TRIANGLE)
@@ -217,6 +218,13 @@ def hit_place(ray):  # type: ignore[no-untyped-def]
     """(geometry, triangle within it, barycentric u, v) of the last hit."""
     floats, words = float32s(ray), uint32s(ray)
     return np.int64(words[18]), np.int64(words[17]), float(floats[15]), float(floats[16])
+
+
+@njit(error_model="numpy")
+def hit_normal(ray):  # type: ignore[no-untyped-def]
+    """Geometric normal of the last hit: not of unit length, not turned to the viewer."""
+    floats = float32s(ray)
+    return (float(floats[12]), float(floats[13]), float(floats[14]))
 
 
 @njit(error_model="numpy")

@@ -97,7 +97,7 @@ def _transmittance(scene, ray, origin, direction, distance):
         if not closest_hit(0, scene.clear, ray, origin, direction, t_near, stop, OTHER):
             return share
         t_near = just_behind(hit_distance(ray), origin)
-        vertex = hit_vertex(scene, ray, direction)
+        vertex = hit_vertex(scene, ray, origin, direction)
         surface = hit_surface(scene, ray, vertex)
         share *= see_through(surface, scene.tables, -dot(direction, vertex.normal))
         if share < 1e-4:
@@ -161,7 +161,7 @@ def _alpha_behind(scene, ray, origin, direction, t_near, t_last, options):
         if not closest_hit(scene.opaque, scene.clear, ray, origin, direction, t_near, t_last, CAMERA):
             return alpha + (cover if options.show_background else 0.0), shot
         t_near = just_behind(hit_distance(ray), origin)
-        vertex = hit_vertex(scene, ray, direction)
+        vertex = hit_vertex(scene, ray, origin, direction)
         if bytes_at(scene.matte)[vertex.geometry]:
             return alpha, shot
         surface = hit_surface(scene, ray, vertex)
@@ -233,7 +233,7 @@ def _trace_path(scene, ray, lens, options, seed, sample, column, line):
                         radiance = add(radiance, multiply(throughput, met))
             break
 
-        vertex = hit_vertex(scene, ray, direction)
+        vertex = hit_vertex(scene, ray, origin, direction)
         if from_camera and bytes_at(scene.matte)[vertex.geometry]:
             break
         surface = hit_surface(scene, ray, vertex)

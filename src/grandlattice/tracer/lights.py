@@ -3,7 +3,7 @@
 Light shapes do not block paths and are not seen by the camera; they show in reflections.  The
 dome is seen as the background.  Densities are over solid angle at the point that is lit.
 
-A dome is sampled by its brightness: its image, averaged to a grid of at most 512×256 and
+A dome is sampled by its brightness: its image, averaged to a grid of at most 256×128 and
 smoothed as it is when it is read, gives rows and columns their probabilities.
 """
 
@@ -54,7 +54,7 @@ def _dome_grid(texels: NDArray[np.float32]) -> tuple[NDArray[np.float64], NDArra
     """Cumulated probabilities of rows (h + 1,) and, within rows, of cells (h, w + 1)."""
     brightness = texels.astype(np.float64) @ _LUMA
     height, width = brightness.shape
-    grid_height, grid_width = min(max(height, 32), 256), min(max(width, 64), 512)
+    grid_height, grid_width = min(max(height, 32), 128), min(max(width, 64), 256)
     if height > grid_height or width > grid_width:
         row_edges = np.linspace(0, height, grid_height + 1).astype(int)[:-1]
         column_edges = np.linspace(0, width, grid_width + 1).astype(int)[:-1]

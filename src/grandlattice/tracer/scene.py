@@ -20,7 +20,7 @@ from grandlattice.tracer.materials import is_clear, pack_materials
 from grandlattice.tracer.memory import Pinned
 from grandlattice.tracer.scattering import albedo_tables
 from grandlattice.tracer.textures import decode_table, pack_textures
-from grandlattice.tracer.vertices import SCENE
+from grandlattice.tracer.vertices import SCENE, pack_shading
 
 
 @dataclass(frozen=True, eq=False)
@@ -71,7 +71,7 @@ class SceneBuilder:
     """Builds scenes for the kernel, keeping the parts that stay the same from one to the next."""
 
     def __init__(self) -> None:
-        self._items: tuple[tuple[object, bytes, bool, bool], ...] = ()
+        self._items: tuple[tuple[object, ...], ...] = ()
         self._placed: _Placed | None = None
         self._looks: tuple[object, ...] = ()
         self._packed: tuple[NDArray, NDArray, list[NDArray]] | None = None
@@ -91,16 +91,12 @@ class SceneBuilder:
             )  # fmt: skip
             self._looks = looks
         materials, texture_rows, pixels = self._packed
-        of_triangle = [np.asarray(item.materials, np.int32)[item.geometry.subsets] for item in items] or [
-            np.zeros(1, np.int32)
-        ]
         lights, maps = pack_lights(snapshot.lights, images)
         scene = Pinned(
             SCENE,
             opaque=placed.rays.opaque,
             clear=placed.rays.clear,
             **placed.arrays,
-            material=np.concatenate(of_triangle),
             matte=np.array([item.matte for item in items] or [False], np.uint8),
             materials=materials,
             tables=albedo_tables(),
@@ -113,7 +109,7 @@ class SceneBuilder:
 
     def _place(self, items: list[Item], clear: list[bool]) -> _Placed:
         key = tuple(
-            (item.geometry, item.to_world.tobytes(), item.seen, through)
+            (item.geometry, item.to_world.tobytes(), item.seen, through, item.materials)
             for item, through in zip(items, clear, strict=True)
         )
         if self._placed is not None and key == self._items:
@@ -136,10 +132,10 @@ class SceneBuilder:
         all_points, all_corners = np.concatenate([*points, padding]), np.concatenate(corners)
         masks = [embree.OTHER | (embree.CAMERA if item.seen else 0) for item in items]
         rays = embree.RayScene(all_points, all_corners, first, masks, clear)
-        arrays = {
-            "points": all_points, "corners": all_corners, "first": first,
-            "normals": np.concatenate(normals), "uvs": np.concatenate(uvs),
-        }  # fmt: skip
+        of_triangle = [np.asarray(i.materials, np.int32)[i.geometry.subsets] for i in items]
+        materials = np.concatenate([np.zeros(0, np.int32), *of_triangle])
+        shading = pack_shading(np.concatenate(normals), np.concatenate(uvs), materials)
+        arrays = {"points": all_points, "corners": all_corners, "first": first, "shading": shading}
         self._placed = _Placed(rays, all_points[:-1], arrays)
         self._items, self._baked = key, baked
         return self._placed

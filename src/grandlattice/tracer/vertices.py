@@ -6,8 +6,9 @@ from typing import NamedTuple
 
 import numpy as np
 from numba import njit
+from numpy.typing import NDArray
 
-from grandlattice.tracer.embree import hit_place
+from grandlattice.tracer.embree import hit_distance, hit_normal, hit_place
 from grandlattice.tracer.materials import surface_at
 from grandlattice.tracer.memory import float32s, float64s, int32s, int64s
 from grandlattice.tracer.vectors import (
@@ -31,9 +32,7 @@ SCENE = np.dtype(
         # Triangles in world space, in the order of the geometries.
         ("points", "i8"),  # (V, 3) float32
         ("corners", "i8"),  # (T, 3) int32
-        ("normals", "i8"),  # (T, 3, 3) float32
-        ("uvs", "i8"),  # (T, 3, 2) float32
-        ("material", "i8"),  # (T,) int32
+        ("shading", "i8"),  # (T, 16) float32, a cache line each, see `pack_shading`
         ("first", "i8"),  # (G,) int64, the first triangle of each geometry
         ("matte", "i8"),  # (G,) uint8
         ("materials", "i8"), ("tables", "i8"),
@@ -43,6 +42,27 @@ SCENE = np.dtype(
     align=True,
 )  # fmt: skip
 """Everything a kernel reads of a scene: addresses of arrays and tables."""
+
+
+def pack_shading(normals: NDArray, uvs: NDArray, materials: NDArray) -> NDArray[np.float32]:
+    """What shading reads of each triangle, in one cache line.
+
+    Parameters
+    ----------
+    normals : (T, 3, 3); uvs : (T, 3, 2); materials : (T,), below 2^24.
+
+    Returns
+    -------
+    (T, 16) float32 at an address that is a multiple of 64: three normals, three uvs, material.
+    """
+    count = len(normals)
+    raw = np.zeros(count * 16 + 16, np.float32)
+    start = (-raw.ctypes.data % 64) // 4
+    packed = raw[start : start + count * 16].reshape(count, 16)
+    packed[:, :9] = normals.reshape(count, 9)
+    packed[:, 9:15] = uvs.reshape(count, 6)
+    packed[:, 15] = materials
+    return packed
 
 
 class Vertex(NamedTuple):
@@ -65,23 +85,22 @@ def _corner_points(scene, t):
 
 
 @njit(error_model="numpy")
-def hit_vertex(scene, ray, direction):
-    """The surface at the hit in the ray buffer, from barycentric coordinates."""
+def hit_vertex(scene, ray, origin, direction):
+    """The surface at the hit in the ray buffer."""
     geometry, triangle, b, c = hit_place(ray)
     t = int64s(scene.first)[geometry] + triangle
     a = 1.0 - b - c
-    p0, p1, p2 = _corner_points(scene, t)
-    point = add(add(scale(p0, a), scale(p1, b)), scale(p2, c))
-    facing = normalized(cross(subtract(p1, p0), subtract(p2, p0)))
-    n, w = float32s(scene.normals), float32s(scene.uvs)
-    normal = add(scale(triple(n, 9 * t), a), scale(triple(n, 9 * t + 3), b))
-    normal = normalized(add(normal, scale(triple(n, 9 * t + 6), c)))
+    facing = normalized(hit_normal(ray))
+    at, k = float32s(scene.shading), 16 * t
+    normal = add(scale(triple(at, k), a), scale(triple(at, k + 3), b))
+    normal = normalized(add(normal, scale(triple(at, k + 6), c)))
     if dot(facing, direction) > 0.0:
         facing = scale(facing, -1.0)
     if dot(normal, facing) < 0.0:
         normal = scale(normal, -1.0)
-    u = a * w[6 * t] + b * w[6 * t + 2] + c * w[6 * t + 4]
-    v = a * w[6 * t + 1] + b * w[6 * t + 3] + c * w[6 * t + 5]
+    u = a * at[k + 9] + b * at[k + 11] + c * at[k + 13]
+    v = a * at[k + 10] + b * at[k + 12] + c * at[k + 14]
+    point = along(origin, direction, hit_distance(ray))
     return Vertex(point, facing, _faced(normal, direction), u, v, t, geometry)
 
 
@@ -99,7 +118,7 @@ def bumped(scene, vertex, bump, direction):
     """The shading normal after a normal map, in the tangent frame of the texture coordinates."""
     p0, p1, p2 = _corner_points(scene, vertex.triangle)
     e1, e2 = subtract(p1, p0), subtract(p2, p0)
-    w, k = float32s(scene.uvs), 6 * vertex.triangle
+    w, k = float32s(scene.shading), 16 * vertex.triangle + 9
     u1, v1 = float(w[k + 2]) - w[k], float(w[k + 3]) - w[k + 1]
     u2, v2 = float(w[k + 4]) - w[k], float(w[k + 5]) - w[k + 1]
     area = u1 * v2 - u2 * v1
@@ -117,7 +136,7 @@ def bumped(scene, vertex, bump, direction):
 
 @njit(error_model="numpy")
 def hit_surface(scene, ray, vertex):
-    material = int32s(scene.material)[vertex.triangle]
+    material = int(float32s(scene.shading)[16 * vertex.triangle + 15])
     return surface_at(scene, material, vertex.u, vertex.v, float64s(ray + 128))
 
 
