@@ -1,6 +1,10 @@
 """Rays per second of the whole path tracer against what the ray library alone reaches.
 
-A picture of the demo is traced by a child process in which the two ray queries are replaced by
+Two kinds of scene: a plain one of 200,000 triangles (a rough ball on a floor, matt, under a sky,
+4 bounces), where the rays are the work, and the demo, where textures, clear coats, four lights at
+the first vertex and glass are.
+
+A picture is traced by a child process in which the two ray queries are replaced by
 recorders that write each ray down and pass it on.  Then, in this process and on one thread, the
 same picture is traced by the unchanged kernel, and the very same rays are put to `embreex` in
 two batches, closest hits and shadow rays, with nothing else done.
@@ -23,9 +27,11 @@ from embreex.mesh_construction import TriangleMesh
 import grandlattice as lattice
 from grandlattice.demo import write_demo
 from grandlattice.runs import WorkOrder, Workshop
+from grandlattice.snapshot import Camera, Geometry, Item, Light, Material, Snapshot
 from grandlattice.tracer import Sensor, Tracer, TraceSettings
 
-CELLS = ("noon/brass/all/Wide", "noon/brass/all/Portrait", "noon/brass/all/Dial")
+PLAIN = "200,000 triangles, matt"
+CELLS = (PLAIN, "noon/brass/all/Wide", "noon/brass/all/Portrait", "noon/brass/all/Dial")
 SETTINGS = {"scale": "25%", "samples": 8, "denoise": False}
 ROOM = 40_000_000  # rays the recorder has room for
 
@@ -43,7 +49,9 @@ def main() -> None:
 
 
 def arranged(folder: Path, address: str):
-    """What it takes to trace one cell: snapshot, images, sensor, settings."""
+    """What it takes to trace one picture: snapshot, images, sensor, settings."""
+    if address == PLAIN:
+        return plain_scene()
     plan = lattice.open_plan(folder / "orrery.lattice.yaml").override(**SETTINGS)
     workshop = Workshop(WorkOrder(plan.model, plan.folder, plan.scene.file.resolve(), folder, "rays"))
     (task,) = plan.tasks([address])
@@ -51,6 +59,35 @@ def arranged(folder: Path, address: str):
     snapshot = workshop.snapshot(cell, task.frame)
     sensor = Sensor(snapshot.camera, cell.settings.size.width, cell.settings.size.height)
     return snapshot, workshop.images_for(snapshot, cell), sensor, TraceSettings(samples=cell.settings.samples)
+
+
+def plain_scene():
+    columns, rows = 632, 158
+    u, v = np.meshgrid(np.linspace(0, 2 * np.pi, columns + 1), np.linspace(0, np.pi, rows + 1))
+    rough = 1 + 0.05 * np.sin(9 * u) * np.sin(11 * v) + 0.02 * np.sin(41 * u) * np.sin(37 * v)
+    ball = np.stack([np.sin(v) * np.sin(u), np.cos(v), np.sin(v) * np.cos(u)], -1) * rough[..., None]
+    i, j = (a.ravel() for a in np.meshgrid(np.arange(columns), np.arange(rows)))
+    a = j * (columns + 1) + i
+    b = a + columns + 1
+    faces = np.concatenate([np.stack([a, b, b + 1], 1), np.stack([a, b + 1, a + 1], 1)])
+    floor = np.array([(-9, -1.07, 9), (9, -1.07, 9), (9, -1.07, -9), (-9, -1.07, -9)])
+    points = np.concatenate([ball.reshape(-1, 3), floor]).astype(np.float32)
+    n = len(points) - 4
+    faces = np.concatenate([faces, [(n, n + 1, n + 2), (n, n + 2, n + 3)]]).astype(np.int32)
+    p = points[faces]
+    normals = np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
+    normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-12)
+    shape = Geometry(
+        "/Ball", points, faces, np.repeat(normals[:, None], 3, 1).astype(np.float32),
+        np.zeros((len(faces), 3, 2), np.float32), np.zeros(len(faces), np.int32),
+    )  # fmt: skip
+    matt = Material("/Matt", {"useSpecularWorkflow": (1.0,), "diffuseColor": (0.6,) * 3})
+    sky = Light("/Sky", "dome", np.eye(4), (1.0,) * 3)
+    place = np.eye(4)
+    place[3, :3] = (0, 0.4, 4.5)
+    camera = Camera("/Camera", place, (1.6, 0.9), focal_length=1.4)
+    snapshot = Snapshot((Item(shape, np.eye(4), (0,)),), (matt,), (sky,), camera)
+    return snapshot, {}, Sensor(camera, 320, 180), TraceSettings(samples=16, bounces=4)
 
 
 def measure(folder: Path, address: str, rays: Path) -> None:

@@ -164,13 +164,13 @@ class RayScene:
 
 
 def ray_buffer() -> NDArray[np.uint8]:
-    """The 96 aligned bytes of a ray, then 384 for whoever shades; one for each thread.
+    """The 96 aligned bytes of a ray, then room for whoever shades; one for each thread.
 
-    Kernels take its address, and the address 128 bytes on for `inputs`.
+    Kernels take its address; `vertices` says how the room is used.
     """
-    raw = np.zeros(512 + 64, np.uint8)
+    raw = np.zeros(1024 + 64, np.uint8)
     start = -raw.ctypes.data % 64
-    return raw[start : start + 512]
+    return raw[start : start + 1024]
 
 
 _query = types.void(types.intp, types.intp, types.intp)

@@ -49,8 +49,17 @@ from grandlattice.tracer.vectors import (
     subtract,
     to_local,
     to_world,
+    triple,
 )
-from grandlattice.tracer.vertices import bumped, hit_surface, hit_vertex, just_behind, lifted
+from grandlattice.tracer.vertices import (
+    OTHER_SURFACE,
+    PATH_SURFACE,
+    bumped,
+    hit_surface,
+    hit_vertex,
+    just_behind,
+    lifted,
+)
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -98,7 +107,7 @@ def _transmittance(scene, ray, origin, direction, distance):
             return share
         t_near = just_behind(hit_distance(ray), origin)
         vertex = hit_vertex(scene, ray, origin, direction)
-        surface = hit_surface(scene, ray, vertex)
+        surface = hit_surface(scene, ray, vertex, OTHER_SURFACE)
         share *= see_through(surface, scene.tables, -dot(direction, vertex.normal))
         if share < 1e-4:
             return 0.0
@@ -106,7 +115,7 @@ def _transmittance(scene, ray, origin, direction, distance):
 
 
 @njit(error_model="numpy")
-def _aim(scene, ray, i, chance, point, lifted_from, surface, lobes, wo, s, t, n, u, v):
+def _aim(scene, ray, i, chance, point, lifted_from, surface, wo, s, t, n, u, v):
     """Light `i` as scattered from a vertex towards `wo`, weighted against following."""
     none = (0.0, 0.0, 0.0)
     direction, distance, radiance, density = sample_light(light_at(scene.lights, i), point, u, v)
@@ -115,7 +124,7 @@ def _aim(scene, ray, i, chance, point, lifted_from, surface, lobes, wo, s, t, n,
     wi = to_local(direction, s, t, n)
     if wi[2] <= 0.0 or dot(direction, lifted_from.facing) <= 0.0:
         return none
-    value, followed = scatter(surface, scene.tables, lobes, wo, wi)
+    value, followed = scatter(surface, scene.tables, wo, wi)
     if largest(value) <= 0.0:
         return none
     origin = lifted(lifted_from, direction)
@@ -164,7 +173,7 @@ def _alpha_behind(scene, ray, origin, direction, t_near, t_last, options):
         vertex = hit_vertex(scene, ray, origin, direction)
         if bytes_at(scene.matte)[vertex.geometry]:
             return alpha, shot
-        surface = hit_surface(scene, ray, vertex)
+        surface = hit_surface(scene, ray, vertex, OTHER_SURFACE)
         through = see_through(surface, scene.tables, min(-dot(direction, vertex.normal), 1.0))
         alpha += cover * (1.0 - through)
         cover *= through
@@ -236,7 +245,7 @@ def _trace_path(scene, ray, lens, options, seed, sample, column, line):
         vertex = hit_vertex(scene, ray, origin, direction)
         if from_camera and bytes_at(scene.matte)[vertex.geometry]:
             break
-        surface = hit_surface(scene, ray, vertex)
+        surface = hit_surface(scene, ray, vertex, PATH_SURFACE)
         cosine = min(-dot(direction, vertex.normal), 1.0)
         dimension = _STRIDE * step
         choice, turn = pair(seed, sample, dimension + _CHOICE)
@@ -278,22 +287,22 @@ def _trace_path(scene, ray, lens, options, seed, sample, column, line):
 
         normal = vertex.normal
         if surface.bump[2] != 1.0:
-            normal = bumped(scene, vertex, surface.bump, direction)
+            normal = bumped(scene, vertex, triple(surface.bump, 0), direction)
         if from_camera:
             alpha += cover
             albedo = multiply(throughput, reflectance(surface, tables, cosine))
             if through < _CLEAR:
                 seen_normal = normal
             from_camera = False
-        if largest(surface.emission) > 0.0:
-            radiance = add(radiance, multiply(throughput, surface.emission))
+        if largest(triple(surface.emission, 0)) > 0.0:
+            radiance = add(radiance, multiply(throughput, triple(surface.emission, 0)))
         if vertices >= options.bounces:
             break
 
         s, t = frame(normal)
         wo = to_local(scale(direction, -1.0), s, t, normal)
-        lobes = prepare_lobes(surface, tables, wo[2])
-        if lobes.coat + lobes.interface + lobes.base <= 0.0:
+        prepare_lobes(surface, tables, wo[2])
+        if surface.chance_coat + surface.chance_interface + surface.chance_base <= 0.0:
             break
         if light_count > 0:
             gathered = none
@@ -302,7 +311,7 @@ def _trace_path(scene, ray, lens, options, seed, sample, column, line):
                     u, v = pair(seed, sample, dimension + _LIGHT + i)
                     rays += 1
                     gathered = add(gathered, _aim(
-                        scene, ray, i, 1.0, vertex.point, vertex, surface, lobes, wo, s, t,
+                        scene, ray, i, 1.0, vertex.point, vertex, surface, wo, s, t,
                         normal, u, v,
                     ))  # fmt: skip
             else:
@@ -311,14 +320,14 @@ def _trace_path(scene, ray, lens, options, seed, sample, column, line):
                 i, chance = _pick(scene, vertex.point, normal, reach_total, turn)
                 rays += 1
                 gathered = _aim(
-                    scene, ray, i, chance, vertex.point, vertex, surface, lobes, wo, s, t,
+                    scene, ray, i, chance, vertex.point, vertex, surface, wo, s, t,
                     normal, u, v,
                 )  # fmt: skip
             radiance = add(radiance, multiply(throughput, gathered))
 
         u, v = pair(seed, sample, dimension + _DIRECTION)
-        wi = sample_direction(surface, lobes, wo, choice, u, v)
-        value, followed = scatter(surface, tables, lobes, wo, wi)
+        wi = sample_direction(surface, wo, choice, u, v)
+        value, followed = scatter(surface, tables, wo, wi)
         if followed <= 0.0:
             break
         throughput = multiply(throughput, scale(value, 1.0 / followed))

@@ -1,13 +1,12 @@
 """UsdPreviewSurface for kernels: the table of its inputs, and what they are at one point.
 
 `pack_materials` turns `Material` records into a table; `surface_at` reads them, textures and all,
-into a `Surface`, which is what scattering needs and no more.  How light scatters is `scattering`.
+into a `SURFACE`, which is what scattering needs and no more.  How light scatters is `scattering`.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
 
 import numpy as np
 from numba import njit
@@ -60,19 +59,32 @@ MATERIAL = np.dtype(
 material_at = records(MATERIAL)
 
 
-class Surface(NamedTuple):
-    """A material at a point, ready for scattering.  Colours are linear triples."""
+SURFACE = np.dtype(
+    [
+        ("diffuse", "f8", (3,)),
+        ("f0", "f8", (3,)),  # reflectance at normal incidence
+        ("f90", "f8"),  # and at grazing
+        ("alpha", "f8"),  # GGX width
+        ("coat", "f8"), ("coat_alpha", "f8"),
+        ("opacity", "f8"),
+        ("presence", "f8"),  # how much of the surface is there at all
+        ("emission", "f8", (3,)),
+        ("bump", "f8", (3,)),  # normal in the tangent frame
+        # What depends on the outgoing direction, written by `scattering.prepare_lobes`.
+        ("chance_coat", "f8"), ("chance_interface", "f8"), ("chance_base", "f8"),
+        ("under_coat", "f8"),  # share that gets past the coat
+        ("coat_boost", "f8"), ("boost", "f8", (3,)),
+        ("base_out", "f8"),  # share that gets past the interface, over its mean
+    ],
+    align=True,
+)  # fmt: skip
+"""A material at a point, ready for scattering; colours are linear triples.
 
-    diffuse: tuple[float, float, float]
-    f0: tuple[float, float, float]  # reflectance at normal incidence
-    f90: float  # and at grazing
-    alpha: float  # GGX width
-    coat: float
-    coat_alpha: float
-    opacity: float
-    presence: float  # how much of the surface is there at all
-    emission: tuple[float, float, float]
-    bump: tuple[float, float, float]  # normal in the tangent frame
+It lives in a thread's own room and is handed on by address: thirty numbers passed by value at
+every call cost more than the shading itself.
+"""
+
+_surface_in = records(SURFACE)
 
 
 def is_clear(material: Material) -> bool:
@@ -137,10 +149,19 @@ def _unit_triple(inputs, slot):
 
 
 @njit(error_model="numpy")
-def surface_at(scene, m, u, v, inputs):
-    """Material `m` of a scene at texture coordinates (u, v); `inputs` is room for 33 floats."""
+def _write(numbers, colour):
+    numbers[0], numbers[1], numbers[2] = colour[0], colour[1], colour[2]
+
+
+@njit(error_model="numpy")
+def surface_at(scene, m, u, v, inputs, room):
+    """Material `m` of a scene at texture coordinates (u, v), as the `SURFACE` at address `room`.
+
+    `inputs` points at room for 33 floats.
+    """
     material = material_at(scene.materials, m)
     _read_inputs(scene, material, u, v, inputs)
+    surface = _surface_in(room, 0)
     base = _unit_triple(inputs, _DIFFUSE)
     opacity, presence = _unit(inputs[3 * _OPACITY]), 1.0
     threshold = inputs[3 * _THRESHOLD]
@@ -155,17 +176,20 @@ def surface_at(scene, m, u, v, inputs):
         dielectric = ((ior - 1.0) / (ior + 1.0)) ** 2 * (1.0 - metallic)
         f0 = add((dielectric, dielectric, dielectric), scale(base, metallic))
         diffuse = scale(base, 1.0 - metallic)
-    # The edge is white, but where there is no interface (ior 1, black specular) there is no edge.
-    f90 = min(1.0, 50.0 * largest(f0))
     roughness = max(_unit(inputs[3 * _ROUGHNESS]), _SMOOTHEST)
     coat_roughness = max(_unit(inputs[3 * _COAT_ROUGHNESS]), _SMOOTHEST)
     e = triple(inputs, 3 * _EMISSION)
-    return Surface(
-        scale(diffuse, opacity), f0, f90, roughness * roughness,
-        _unit(inputs[3 * _COAT]), coat_roughness * coat_roughness,
-        opacity, presence, (max(e[0], 0.0), max(e[1], 0.0), max(e[2], 0.0)),
-        triple(inputs, 3 * _BUMP),
-    )  # fmt: skip
+    _write(surface.diffuse, scale(diffuse, opacity))
+    _write(surface.f0, f0)
+    # The edge is white, but where there is no interface (ior 1, black specular) there is no edge.
+    surface.f90 = min(1.0, 50.0 * largest(f0))
+    surface.alpha = roughness * roughness
+    surface.coat = _unit(inputs[3 * _COAT])
+    surface.coat_alpha = coat_roughness * coat_roughness
+    surface.opacity, surface.presence = opacity, presence
+    _write(surface.emission, (max(e[0], 0.0), max(e[1], 0.0), max(e[2], 0.0)))
+    _write(surface.bump, triple(inputs, 3 * _BUMP))
+    return surface
 
 
 @njit(error_model="numpy")

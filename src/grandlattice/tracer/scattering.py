@@ -18,7 +18,6 @@ from __future__ import annotations
 
 import math
 from functools import lru_cache
-from typing import NamedTuple
 
 import numpy as np
 from numba import njit
@@ -26,7 +25,7 @@ from numpy.typing import NDArray
 
 from grandlattice.tracer.memory import float64s
 from grandlattice.tracer.sampling import cosine_direction
-from grandlattice.tracer.vectors import dot, largest, normalized
+from grandlattice.tracer.vectors import dot, largest, normalized, triple
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -114,7 +113,7 @@ def _boost(f0, a, b):
 def _interface_share(surface, tables, cosine):
     """Directional albedo of the interface alone, its brightest channel."""
     a, b = _look_up(tables, surface.alpha, cosine)
-    f0 = largest(surface.f0)
+    f0 = largest(triple(surface.f0, 0))
     return min((f0 * a + surface.f90 * b) * _boost(f0, a, b), 1.0)
 
 
@@ -124,7 +123,7 @@ def _interface_mean(surface, tables):
     y = math.sqrt(min(max(surface.alpha, 0.0), 1.0)) * (_ALPHAS - 1)
     j = min(int(y), _ALPHAS - 2)
     t = y - j
-    f0, f90 = largest(surface.f0), surface.f90
+    f0, f90 = largest(triple(surface.f0, 0)), surface.f90
     table, size = float64s(tables), _ALPHAS * _COSINES
     k = 2 * size + j * _COSINES
     lower = f0 * table[k] + f90 * table[k + size]
@@ -157,7 +156,7 @@ def reflectance(surface, tables, cosine):
     coat = _coat_share(surface, tables, cosine)
     a, b = _look_up(tables, surface.alpha, cosine)
     below = 1.0 - _interface_share(surface, tables, cosine)
-    f, d = surface.f0, surface.diffuse
+    f, d = triple(surface.f0, 0), triple(surface.diffuse, 0)
     return (
         min(coat + (1 - coat) * ((f[0] * a + surface.f90 * b) * _boost(f[0], a, b) + below * d[0]), 1.0),
         min(coat + (1 - coat) * ((f[1] * a + surface.f90 * b) * _boost(f[1], a, b) + below * d[1]), 1.0),
@@ -165,45 +164,32 @@ def reflectance(surface, tables, cosine):
     )  # fmt: skip
 
 
-class Lobes(NamedTuple):
-    """What depends on the outgoing direction alone: worked out once for every vertex."""
-
-    coat: float  # chances of sampling the coat,
-    interface: float  # the interface
-    base: float  # and the diffuse base
-    under_coat: float  # share that gets past the coat
-    coat_boost: float
-    boost: tuple[float, float, float]
-    base_out: float  # share that gets past the interface, over its mean
-
-
 @njit(error_model="numpy")
 def prepare_lobes(surface, tables, cosine):
-    """The lobes of a surface seen from `cosine`; chances are all 0 where nothing scatters."""
+    """Work out what depends on the outgoing direction alone, once for every vertex.
+
+    Writes the lobe fields of `surface`; the chances are all 0 where nothing scatters.
+    """
     coat = _coat_share(surface, tables, cosine)
-    coat_boost = 1.0
+    surface.coat_boost = 1.0
     if coat > 0.0:
         a, b = _look_up(tables, surface.coat_alpha, cosine)
-        coat_boost = _boost(_COAT_F0, a, b)
+        surface.coat_boost = _boost(_COAT_F0, a, b)
     a, b = _look_up(tables, surface.alpha, cosine)
-    f, f0 = surface.f0, largest(surface.f0)
+    f = triple(surface.f0, 0)
+    f0 = largest(f)
     share = min((f0 * a + surface.f90 * b) * _boost(f0, a, b), 1.0)
-    boost = (_boost(f[0], a, b), _boost(f[1], a, b), _boost(f[2], a, b))
-    interface, base = (1.0 - coat) * share, (1.0 - coat) * (1.0 - share) * largest(surface.diffuse)
-    base_out = 0.0
+    for k in range(3):
+        surface.boost[k] = _boost(f[k], a, b)
+    interface = (1.0 - coat) * share
+    base = (1.0 - coat) * (1.0 - share) * largest(triple(surface.diffuse, 0))
+    surface.base_out = 0.0
     if base > 0.0:
-        base_out = (1.0 - share) / max(1.0 - _interface_mean(surface, tables), 1e-3)
+        surface.base_out = (1.0 - share) / max(1.0 - _interface_mean(surface, tables), 1e-3)
     total = coat + interface + base
-    scale_to_one = 1.0 / total if total > 0.0 else 0.0
-    return Lobes(
-        coat * scale_to_one,
-        interface * scale_to_one,
-        base * scale_to_one,
-        1.0 - coat,
-        coat_boost,
-        boost,
-        base_out,
-    )
+    to_one = 1.0 / total if total > 0.0 else 0.0
+    surface.chance_coat, surface.chance_interface = coat * to_one, interface * to_one
+    surface.chance_base, surface.under_coat = base * to_one, 1.0 - coat
 
 
 @njit(error_model="numpy")
@@ -231,7 +217,7 @@ def _ggx(alpha, wo, wi, half):
 
 
 @njit(error_model="numpy")
-def scatter(surface, tables, lobes, wo, wi):
+def scatter(surface, tables, wo, wi):
     """The scattering function times cos_i, as (r, g, b), and the density of sampling `wi`."""
     if wo[2] <= 0.0 or wi[2] <= 0.0:
         return (0.0, 0.0, 0.0), 0.0
@@ -239,19 +225,19 @@ def scatter(surface, tables, lobes, wo, wi):
     schlick = (1.0 - max(dot(wo, half), 0.0)) ** 5
     density, coat_value = 0.0, 0.0
     if surface.coat > 0.0:
-        fresnel = (_COAT_F0 + (1.0 - _COAT_F0) * schlick) * lobes.coat_boost
+        fresnel = (_COAT_F0 + (1.0 - _COAT_F0) * schlick) * surface.coat_boost
         coat_value = surface.coat * fresnel * _ggx(surface.coat_alpha, wo, wi, half)
-        density += lobes.coat * _visible_density(surface.coat_alpha, wo, half)
-    f, f90, lobe = surface.f0, surface.f90, 0.0
+        density += surface.chance_coat * _visible_density(surface.coat_alpha, wo, half)
+    f, f90, lobe = triple(surface.f0, 0), surface.f90, 0.0
     if f90 > 0.0:
-        lobe = lobes.under_coat * _ggx(surface.alpha, wo, wi, half)
-        density += lobes.interface * _visible_density(surface.alpha, wo, half)
+        lobe = surface.under_coat * _ggx(surface.alpha, wo, wi, half)
+        density += surface.chance_interface * _visible_density(surface.alpha, wo, half)
     base = 0.0
-    if lobes.base > 0.0:
-        base = lobes.base_out * (1.0 - _interface_share(surface, tables, wi[2]))
-        base *= lobes.under_coat * wi[2] / math.pi
-        density += lobes.base * wi[2] / math.pi
-    d, boost = surface.diffuse, lobes.boost
+    if surface.chance_base > 0.0:
+        base = surface.base_out * (1.0 - _interface_share(surface, tables, wi[2]))
+        base *= surface.under_coat * wi[2] / math.pi
+        density += surface.chance_base * wi[2] / math.pi
+    d, boost = triple(surface.diffuse, 0), triple(surface.boost, 0)
     return (
         coat_value + lobe * (f[0] + (f90 - f[0]) * schlick) * boost[0] + base * d[0],
         coat_value + lobe * (f[1] + (f90 - f[1]) * schlick) * boost[1] + base * d[1],
@@ -275,10 +261,10 @@ def _reflect_off_visible_normal(alpha, wo, u, v):
 
 
 @njit(error_model="numpy")
-def sample_direction(surface, lobes, wo, choice, u, v):
+def sample_direction(surface, wo, choice, u, v):
     """A direction drawn from the lobes; `choice`, `u` and `v` are uniform in [0, 1)."""
-    if choice < lobes.coat:
+    if choice < surface.chance_coat:
         return _reflect_off_visible_normal(surface.coat_alpha, wo, u, v)
-    if choice < lobes.coat + lobes.interface:
+    if choice < surface.chance_coat + surface.chance_interface:
         return _reflect_off_visible_normal(surface.alpha, wo, u, v)
     return cosine_direction(u, v)

@@ -134,10 +134,15 @@ def bumped(scene, vertex, bump, direction):
     return _faced(normalized(to_world(bump, tangent, across, n)), direction)
 
 
+# A thread's room: the ray, what `surface_at` reads, and two surfaces.
+_INPUTS, PATH_SURFACE, OTHER_SURFACE = 128, 448, 704
+
+
 @njit(error_model="numpy")
-def hit_surface(scene, ray, vertex):
+def hit_surface(scene, ray, vertex, room):
+    """The material at a vertex; `room` says which of the thread's two surfaces it becomes."""
     material = int(float32s(scene.shading)[16 * vertex.triangle + 15])
-    return surface_at(scene, material, vertex.u, vertex.v, float64s(ray + 128))
+    return surface_at(scene, material, vertex.u, vertex.v, float64s(ray + _INPUTS), ray + room)
 
 
 @njit(error_model="numpy")
