@@ -45,5 +45,5 @@ def main() -> None:
         print(f"{cell.address:12} nearest {depth.min():.0f} cm, mean light {light:.3f}")
 
 
-if __name__ == "__main__":  # workers are processes of their own and import this file
+if __name__ == "__main__":
     main()

@@ -140,6 +140,21 @@ def test_a_task_that_fails_leaves_the_others_alone(plan_file: Path) -> None:
     assert not list(plan_file.parent.rglob("*.part*"))
 
 
+def test_a_script_without_a_guard_may_start_workers(plan_file: Path) -> None:
+    script = "import grandlattice as lattice; run = lattice.open_plan('room.lattice.yaml').run(workers=1); print(run.ok)"
+    for arguments, given in (([str(plan_file.parent / "mine.py")], None), (["-"], script)):
+        (plan_file.parent / "mine.py").write_text(script)
+        done = subprocess.run(
+            [sys.executable, *arguments],
+            input=given,
+            cwd=plan_file.parent,
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        assert done.stdout.strip() == "True", done.stderr
+
+
 def test_a_worker_that_dies_is_one_failure_and_the_run_goes_on(plan_file: Path) -> None:
     text = plan_file.read_text().replace("samples: 4", "samples: 60000", 1)
     plan_file.write_text(text.replace("    night:\n", "    night:\n      samples: 4\n"))

@@ -59,6 +59,7 @@ from grandlattice.runs import (
     make_tasks,
     refuse_foreign,
 )
+from grandlattice.spawning import without_main_script
 from grandlattice.stage import Scene, Survey, draft_plan, open_scene, scene_digest, survey_scene
 from grandlattice.tracer import HOW_TO_INSTALL, can_denoise, warm_up
 from grandlattice.tracer.kernel import is_compiled
@@ -131,7 +132,8 @@ def tracer_prepared_aside() -> Iterator[None]:
         yield
         return
     process = multiprocessing.get_context("spawn").Process(target=prepare_tracer, daemon=True)
-    process.start()
+    with without_main_script():
+        process.start()
     try:
         yield
     finally:

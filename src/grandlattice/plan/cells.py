@@ -41,6 +41,8 @@ class CellSettings:
     quality: str | None = None
     samples: int = 64
     seed: int = 0
+    bounces: int = 8
+    clamp: float = 0.0
     passes: tuple[str, ...] = ("beauty",)
     format: tuple[str, ...] = ("exr",)
     files: FileOptions = field(default_factory=FileOptions)
@@ -185,8 +187,8 @@ class CellMaker:
         known: dict[str, Any] = {
             key: settings[key]
             for key in (
-                "quality", "samples", "seed", "files", "output", "exposure", "display", "denoise",
-                "background",
+                "quality", "samples", "seed", "bounces", "clamp", "files", "output", "exposure", "display",
+                "denoise", "background",
             )
             if key in settings
         }  # fmt: skip

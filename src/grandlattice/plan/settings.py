@@ -137,6 +137,10 @@ class Settings(Strict):
     quality: Text | None = Field(None, description="a name under qualities")
     samples: int | None = Field(None, ge=1, le=1_000_000, description="samples for each pixel")
     seed: int | None = Field(None, ge=0, lt=2**32, description="of the noise; the same repeats it")
+    bounces: int | None = Field(None, ge=0, le=1000, description="most bounces of light, 8 if left out")
+    clamp: float | None = Field(
+        None, ge=0, le=1, description="least roughness that scattered light sees, against specks; 0 is exact"
+    )
     passes: Passes | None = Field(None, description="a list replaces; +depth and -depth amend")
     format: Formats | None = Field(None, description="one or a list of exr png jpg tiff")
     files: FileOptions | None = Field(None, description="options for each format")

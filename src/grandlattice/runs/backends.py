@@ -21,6 +21,7 @@ from typing import Any, Protocol
 from grandlattice.errors import LatticeError
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.work import TaskResult, WorkOrder, Workshop
+from grandlattice.spawning import without_main_script
 from grandlattice.tracer import Stopped
 
 _REPORT_EVERY = 0.15  # seconds between two reports of progress
@@ -162,7 +163,8 @@ class Processes:
         process = self._context.Process(
             target=_work, args=(self._order, there, self._stop), daemon=True, name=f"worker-{number}"
         )
-        process.start()
+        with without_main_script():
+            process.start()
         there.close()
         return _Worker(number, process, here)
 

@@ -100,6 +100,8 @@ class Fingerprints:
             "size": str(s.size),
             "samples": s.samples,
             "seed": s.seed,
+            "bounces": s.bounces,
+            "clamp": s.clamp,
             "background": s.background,
             "denoise": s.denoise and self._can_denoise,
         })  # fmt: skip

@@ -118,6 +118,8 @@ class Workshop:
             TraceSettings(
                 samples=settings.samples,
                 seed=settings.seed,
+                bounces=settings.bounces,
+                clamp=settings.clamp,
                 show_background=settings.background == "sky",
                 denoise=settings.denoise,
             ),

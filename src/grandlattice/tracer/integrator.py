@@ -76,6 +76,7 @@ OPTIONS = np.dtype(
         ("seed", "i8"), ("bounces", "i8"),
         ("show_background", "i8"),
         ("occlusion", "i8"), ("occlusion_radius", "f8"),
+        ("least_alpha", "f8"),  # GGX width that surfaces have at least, from the second vertex on
     ],
     align=True,
 )  # fmt: skip
@@ -246,6 +247,9 @@ def _trace_path(scene, ray, lens, options, seed, sample, column, line):
         if from_camera and bytes_at(scene.matte)[vertex.geometry]:
             break
         surface = hit_surface(scene, ray, vertex, PATH_SURFACE)
+        if not from_camera:
+            surface.alpha = max(surface.alpha, options.least_alpha)
+            surface.coat_alpha = max(surface.coat_alpha, options.least_alpha)
         cosine = min(-dot(direction, vertex.normal), 1.0)
         dimension = _STRIDE * step
         choice, turn = pair(seed, sample, dimension + _CHOICE)
