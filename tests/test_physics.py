@@ -264,6 +264,19 @@ def test_same_bytes_with_any_number_of_threads_and_other_noise_with_another_seed
     assert shot(1) != shot(1, seed=4)
 
 
+def test_a_clamp_takes_from_scattered_light_only() -> None:
+    # Under a matt plane's own light nothing is scattered twice: clamped or not, the same bytes.
+    light = Light("/S", "sphere", moved(y=2.0), (50.0,) * 3, (0.4, 0.4))
+    view = camera((0, 3, 3), (0, 0, 0))
+    shots = [trace([plane()], [light], view, samples=8, clamp=c).passes["beauty"] for c in (None, 1e-3)]
+    assert np.array_equal(*shots)
+    inside = [trace([BALL], [light], camera((0, 0, 0), (0, 0, -1)), samples=8, clamp=c) for c in (None, 1e-3)]
+    assert inside[0].passes["beauty"][..., :3].max() == 0.0  # no light gets into a closed ball
+    room = [trace([BALL], [Light("/S", "sphere", moved(), (50.0,) * 3, (0.1, 0.1))], camera((0, 0, 0.5), (0, 0, 0)),
+                  samples=16, clamp=c, show_background=False).passes["beauty"].mean() for c in (None, 1e-3)]  # fmt: skip
+    assert room[1] < 0.95 * room[0]
+
+
 def test_a_broken_shape_never_reaches_the_film() -> None:
     points = BALL.points.copy()
     flat = geometry(points, BALL.triangles)

@@ -42,7 +42,7 @@ class CellSettings:
     samples: int = 64
     seed: int = 0
     bounces: int = 8
-    clamp: float = 0.0
+    clamp: float | None = None
     passes: tuple[str, ...] = ("beauty",)
     format: tuple[str, ...] = ("exr",)
     files: FileOptions = field(default_factory=FileOptions)

@@ -139,7 +139,7 @@ class Settings(Strict):
     seed: int | None = Field(None, ge=0, lt=2**32, description="of the noise; the same repeats it")
     bounces: int | None = Field(None, ge=0, le=1000, description="most bounces of light, 8 if left out")
     clamp: float | None = Field(
-        None, ge=0, le=1, description="least roughness that scattered light sees, against specks; 0 is exact"
+        None, gt=0, description="most that scattered light adds to a pixel at a time, against specks"
     )
     passes: Passes | None = Field(None, description="a list replaces; +depth and -depth amend")
     format: Formats | None = Field(None, description="one or a list of exr png jpg tiff")

@@ -76,7 +76,7 @@ OPTIONS = np.dtype(
         ("seed", "i8"), ("bounces", "i8"),
         ("show_background", "i8"),
         ("occlusion", "i8"), ("occlusion_radius", "f8"),
-        ("least_alpha", "f8"),  # GGX width that surfaces have at least, from the second vertex on
+        ("clamp", "f8"),  # most that light scattered more than once adds at a time; may be inf
     ],
     align=True,
 )  # fmt: skip
@@ -183,6 +183,13 @@ def _alpha_behind(scene, ray, origin, direction, t_near, t_last, options):
     return alpha, _MOST_PASSES_THROUGH
 
 
+@njit(error_model="numpy")
+def _limited(light, most):
+    """Light scaled down where its largest part is more than `most`."""
+    brightest = largest(light)
+    return scale(light, most / brightest) if brightest > most else light
+
+
 class Sample(NamedTuple):
     """What one path brings home."""
 
@@ -233,7 +240,8 @@ def _trace_path(scene, ray, lens, options, seed, sample, column, line):
                         reach = light_reach(light_at(scene.lights, i), origin, left_normal)
                         density *= _chance(light_count, reach, reach_total)
                     weight = followed / (followed + density)
-                    radiance = add(radiance, scale(multiply(throughput, met), weight))
+                    share = scale(multiply(throughput, met), weight)
+                    radiance = add(radiance, _limited(share, options.clamp if vertices > 1 else FAR))
         if not hit:
             if from_camera and options.show_background:
                 alpha += cover
@@ -247,9 +255,6 @@ def _trace_path(scene, ray, lens, options, seed, sample, column, line):
         if from_camera and bytes_at(scene.matte)[vertex.geometry]:
             break
         surface = hit_surface(scene, ray, vertex, PATH_SURFACE)
-        if not from_camera:
-            surface.alpha = max(surface.alpha, options.least_alpha)
-            surface.coat_alpha = max(surface.coat_alpha, options.least_alpha)
         cosine = min(-dot(direction, vertex.normal), 1.0)
         dimension = _STRIDE * step
         choice, turn = pair(seed, sample, dimension + _CHOICE)
@@ -327,7 +332,8 @@ def _trace_path(scene, ray, lens, options, seed, sample, column, line):
                     scene, ray, i, chance, vertex.point, vertex, surface, wo, s, t,
                     normal, u, v,
                 )  # fmt: skip
-            radiance = add(radiance, multiply(throughput, gathered))
+            share = multiply(throughput, gathered)
+            radiance = add(radiance, _limited(share, options.clamp if vertices > 0 else FAR))
 
         u, v = pair(seed, sample, dimension + _DIRECTION)
         wi = sample_direction(surface, wo, choice, u, v)

@@ -6,6 +6,7 @@ alone meanwhile.  Each pixel has one writer, so the number of threads changes no
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -40,8 +41,8 @@ class TraceSettings:
     seed : of the random numbers; the same seed gives the same noise.
     bounces : most vertices of a path.
     show_background : whether the camera sees the dome; otherwise alpha is 0 there.
-    clamp : roughness that surfaces have at least for light that was scattered before it reaches
-        them, 0..1; keeps away the bright specks of light focused by polished metal.  0 is exact.
+    clamp : the most, in nits, that light scattered more than once adds to a pixel at a time; keeps
+        away bright specks at few samples, and loses the light they stand for.  None is exact.
     denoise : clean the beauty; without the optional package it stays as traced.
     occlusion_radius : how far the occlusion pass looks, scene units; None is a tenth of the
         scene's diagonal.
@@ -51,7 +52,7 @@ class TraceSettings:
     seed: int = 0
     bounces: int = 8
     show_background: bool = True
-    clamp: float = 0.0
+    clamp: float | None = None
     denoise: bool = False
     occlusion_radius: float | None = None
 
@@ -113,7 +114,7 @@ class Tracer:
             bounces=max(settings.bounces, 0),
             show_background=settings.show_background,
             occlusion="occlusion" in passes,
-            least_alpha=settings.clamp**2,
+            clamp=math.inf if settings.clamp is None else settings.clamp,
             occlusion_radius=_diagonal(scene) * 0.1 if radius is None else radius,
         )
         rays = self._trace_tiles(scene, lens, options, film, settings.samples, progress, stop)

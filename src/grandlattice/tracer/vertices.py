@@ -71,6 +71,7 @@ class Vertex(NamedTuple):
     point: tuple[float, float, float]
     facing: tuple[float, float, float]  # geometric normal, towards the viewer
     normal: tuple[float, float, float]  # shading normal, bent to face the viewer
+    distance: float  # from where the ray started
     u: float
     v: float
     triangle: int
@@ -100,8 +101,9 @@ def hit_vertex(scene, ray, origin, direction):
         normal = scale(normal, -1.0)
     u = a * at[k + 9] + b * at[k + 11] + c * at[k + 13]
     v = a * at[k + 10] + b * at[k + 12] + c * at[k + 14]
-    point = along(origin, direction, hit_distance(ray))
-    return Vertex(point, facing, _faced(normal, direction), u, v, t, geometry)
+    distance = hit_distance(ray)
+    point = along(origin, direction, distance)
+    return Vertex(point, facing, _faced(normal, direction), distance, u, v, t, geometry)
 
 
 @njit(error_model="numpy")
@@ -149,7 +151,8 @@ def hit_surface(scene, ray, vertex, room):
 def lifted(vertex, direction):
     """A start for the next ray, off the surface by what single precision can blur."""
     p = vertex.point
-    step = 1e-5 * max(abs(p[0]), max(abs(p[1]), abs(p[2]))) + 1e-7
+    # The origin is blurred by its own size, the point by how far the ray came.
+    step = 1e-5 * max(abs(p[0]), max(abs(p[1]), abs(p[2]))) + 1e-6 * vertex.distance + 1e-7
     side = 1.0 if dot(vertex.facing, direction) > 0.0 else -1.0
     return along(p, vertex.facing, side * step)
 
