@@ -95,7 +95,7 @@ def test_room_on_the_disk(plan_file: Path) -> None:
 
 def test_denoise_that_is_not_installed_is_told_plainly(plan_file: Path) -> None:
     said = findings(plan_file, plan=PLAN.replace("samples: 4", "denoise: true"))
-    assert has(said, "note", "denoising is not installed") != can_denoise()
+    assert has(said, "warning", "denoising is not installed") != can_denoise()
 
 
 def test_a_scene_without_a_camera(plan_file: Path) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from grandlattice.checks.finding import ERROR, NOTE, Checked, Finding, from_error
+from grandlattice.checks.finding import ERROR, NOTE, WARNING, Checked, Finding, from_error
 from grandlattice.errors import LatticeError
 from grandlattice.plan import refuse_collisions
 from grandlattice.plan.schema import Bundle, EachAxis
@@ -52,7 +52,7 @@ def check_machine(checked: Checked) -> Iterator[Finding]:
     asking = [cell for cell in checked.cells if cell.settings.denoise]
     if asking and not checked.facilities.can_denoise:
         yield Finding(
-            NOTE,
+            WARNING,
             "The plan asks to denoise and denoising is not installed; pictures stay as traced.",
             str(asking[0].origins.get("denoise", "")),
             checked.facilities.how_to_denoise,

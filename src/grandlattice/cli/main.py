@@ -262,8 +262,8 @@ def _run(
     """Check, say what will be done, do it with bars, and say how it went."""
     findings = plan.check(at, into=into, allow_missing=allow_missing)
     bad = [finding for finding in findings if finding.gravity == "error"]
-    if bad or (findings and not quiet):
-        tables.show_findings(bad or findings)
+    if bad or not quiet:
+        tables.show_findings(bad or [finding for finding in findings if finding.gravity == "warning"])
     if bad:
         console.print(f"\nnothing was rendered: {many(len(bad), 'thing')} to mend first")
         raise typer.Exit(1)
