@@ -33,7 +33,7 @@ def show_survey(survey: Survey) -> None:
         f"[bold]{escape(survey.file.name)}[/bold]  {survey.up_axis} up, one unit is "
         f"{survey.metres_per_unit:g} m, {frames} at {survey.frames_per_second:g} a second"
     )
-    kinds = ", ".join(f"{many(n, kind)}" for kind, n in survey.objects.items())
+    kinds = ", ".join(f"{many(n, kind.lower())}" for kind, n in survey.objects.items())
     console.print(
         f"{kinds or 'nothing to draw'}; {many(survey.triangles, 'triangle')}; "
         f"{many(len(survey.materials), 'material')}"

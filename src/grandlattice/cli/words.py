@@ -39,7 +39,8 @@ def size(count: float) -> str:
 
 def many(count: int, one: str, more: str | None = None) -> str:
     """``1 cell``, ``27 cells``."""
-    return f"{count:,} {one if count == 1 else more or one + 's'}"
+    plural = more or one + ("es" if one.endswith(("s", "x", "ch", "sh")) else "s")
+    return f"{count:,} {one if count == 1 else plural}"
 
 
 def next_step(command: str) -> None:
