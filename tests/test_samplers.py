@@ -8,7 +8,6 @@ from numba import njit
 
 from grandlattice.snapshot import Light, Material, Texture
 from grandlattice.tracer import embree
-from grandlattice.tracer.integrator import OPTIONS
 from grandlattice.tracer.lights import FAR, light_at, meet_light, pack_lights, sample_light
 from grandlattice.tracer.materials import pack_materials, surface_at
 from grandlattice.tracer.memory import Pinned, float64s
@@ -264,4 +263,3 @@ def test_disk_points_fill_the_disk() -> None:
     radius = np.hypot(*points.T)
     assert radius.max() <= 1
     assert (radius**2).mean() == pytest.approx(0.5, abs=0.02)
-    assert OPTIONS["seed"] == np.int64

@@ -36,9 +36,6 @@ class Mesh:
     def moved(self, x: float = 0.0, y: float = 0.0, z: float = 0.0) -> Mesh:
         return Mesh(self.points + (x, y, z), self.counts, self.indices, self.uvs)
 
-    def scaled(self, x: float, y: float, z: float) -> Mesh:
-        return Mesh(self.points * (x, y, z), self.counts, self.indices, self.uvs)
-
     def turned(self, axis: str, degrees: float) -> Mesh:
         """Turned about X, Y or Z, counter-clockwise seen from its tip."""
         a = np.radians(degrees)
@@ -48,10 +45,6 @@ class Mesh:
         points[:, i] = c * self.points[:, i] - s * self.points[:, j]
         points[:, j] = s * self.points[:, i] + c * self.points[:, j]
         return Mesh(points, self.counts, self.indices, self.uvs)
-
-    def mapped(self, u: float, v: float) -> Mesh:
-        """Texture coordinates scaled."""
-        return Mesh(self.points, self.counts, self.indices, self.uvs * (u, v))
 
     @property
     def triangles(self) -> int:

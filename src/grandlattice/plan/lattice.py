@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import fnmatch
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
@@ -136,7 +136,6 @@ class Lattice:
     amendments: tuple[RuleAt, ...] = ()
     added: tuple[Added, ...] = ()
     skipped: int = 0
-    _: object = field(default=None, repr=False)
 
     @cached_property
     def _positions(self) -> NDArray[np.int64]:

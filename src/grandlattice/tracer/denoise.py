@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from grandlattice.errors import TracerError
 
-HOW_TO_INSTALL = 'python -m pip install "grandlattice[denoise]"'
+HOW_TO_INSTALL = 'python -m pip install "pyoidn>=2.5,<3"'
 
 
 def can_denoise() -> bool:

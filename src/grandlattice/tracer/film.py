@@ -7,7 +7,7 @@ list of its own.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -53,7 +53,6 @@ class Film:
     rays: int
     seconds: float
     denoised: bool = False
-    facts: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def width(self) -> int:
