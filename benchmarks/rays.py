@@ -7,7 +7,8 @@ the first vertex and glass are.
 A picture is traced by a child process in which the two ray queries are replaced by
 recorders that write each ray down and pass it on.  Then, in this process and on one thread, the
 same picture is traced by the unchanged kernel, and the very same rays are put to `embreex` in
-two batches, closest hits and shadow rays, with nothing else done.
+batches, closest hits and shadow rays, with nothing else done.  What is opaque and what is clear
+stand in two scenes on both sides; each question to one of them counts as a ray.
 
     python benchmarks/rays.py
 """
@@ -29,11 +30,12 @@ from grandlattice.demo import write_demo
 from grandlattice.runs import WorkOrder, Workshop
 from grandlattice.snapshot import Camera, Geometry, Item, Light, Material, Snapshot
 from grandlattice.tracer import Sensor, Tracer, TraceSettings
+from grandlattice.tracer.materials import is_clear
 
 PLAIN = "200,000 triangles, matt"
 CELLS = (PLAIN, "noon/brass/all/Wide", "noon/brass/all/Portrait", "noon/brass/all/Dial")
 SETTINGS = {"scale": "25%", "samples": 8, "denoise": False}
-ROOM = 40_000_000  # rays the recorder has room for
+ROOM = 15_000_000  # rays the recorder has room for
 
 
 def main() -> None:
@@ -95,16 +97,14 @@ def measure(folder: Path, address: str, rays: Path) -> None:
     tracer = Tracer(1)
     tracer.trace(snapshot, images, sensor, TraceSettings(samples=1))
     seconds = min(tracer.trace(snapshot, images, sensor, settings).seconds for _ in range(3))
-    kept = np.load(rays)
-    corners = [
-        (item.geometry.points @ item.to_world[:3, :3] + item.to_world[3, :3])[item.geometry.triangles]
-        for item in snapshot.items
-    ]
-    scene = rtcore_scene.EmbreeScene(robust=False)
-    TriangleMesh(scene, np.concatenate(corners).astype(np.float32))
-    scene.run(kept["closest"][:1, :3].copy(), kept["closest"][:1, 3:6].copy())  # commits the scene
-    alone = min(batch(scene, kept["closest"], kept["shadow"]) for _ in range(3))
-    count = len(kept["closest"]) + len(kept["shadow"])
+    kept, alone, count = np.load(rays), 0.0, 0
+    clear = [is_clear(material) for material in snapshot.materials]
+    for half, through in (("opaque", False), ("clear", True)):
+        items = [item for item in snapshot.items if any(clear[m] for m in item.materials) == through]
+        if items:
+            closest, shadow = kept[f"{half} closest"], kept[f"{half} shadow"]
+            alone += min(batch(items, closest, shadow) for _ in range(3))
+            count += len(closest) + len(shadow)
     print(
         f"{address:26} {count:>11,} {count / seconds / 1e6:>10.2f} M/s {count / alone / 1e6:>11.2f} M/s "
         f"{alone / seconds:>6.2f}",
@@ -112,46 +112,59 @@ def measure(folder: Path, address: str, rays: Path) -> None:
     )
 
 
-def batch(scene, closest: np.ndarray, shadow: np.ndarray) -> float:
-    """Seconds `embreex` takes for all rays; arrays are made ready before the clock starts."""
-    closest_rays = np.ascontiguousarray(closest[:, :3]), np.ascontiguousarray(closest[:, 3:6])
-    shadow_rays = np.ascontiguousarray(shadow[:, :3]), np.ascontiguousarray(shadow[:, 3:6])
-    reach = np.ascontiguousarray(np.minimum(shadow[:, 6], 1e30))
+def batch(items: list[Item], closest: np.ndarray, shadow: np.ndarray) -> float:
+    """Seconds `embreex` takes for all rays; scene and arrays are ready before the clock starts."""
+    corners = [
+        (item.geometry.points @ item.to_world[:3, :3] + item.to_world[3, :3])[item.geometry.triangles]
+        for item in items
+    ]
+    scene = rtcore_scene.EmbreeScene(robust=False)
+    TriangleMesh(scene, np.concatenate(corners).astype(np.float32))
+    scene.run(np.zeros((1, 3), np.float32), np.ones((1, 3), np.float32))  # commits the scene
+    batches = []
+    for rays in (closest, shadow):
+        near, far = rays[:, 6:7], np.minimum(rays[:, 7], 1e30)
+        start = np.ascontiguousarray(rays[:, :3] + rays[:, 3:6] * near, np.float32)
+        batches.append((start, np.ascontiguousarray(rays[:, 3:6]), far - near[:, 0]))
     started = time.perf_counter()
-    scene.run(*closest_rays)
-    scene.run(*shadow_rays, dists=reach, query="OCCLUDED")
+    scene.run(*batches[0])
+    scene.run(*batches[1], query="OCCLUDED")
     return time.perf_counter() - started
 
 
 def record(folder: Path, address: str, file: Path) -> None:
-    """Trace once and write down every ray: (N, 7) origin, direction, farthest distance."""
+    """Trace once and write down every ray: (N, 8) origin, direction, nearest, farthest."""
     import ctypes
 
     import llvmlite.binding
     from numba import cfunc, types
 
     from grandlattice.tracer import embree
-    from grandlattice.tracer.memory import float32s, int64s
+    from grandlattice.tracer.memory import float32s, numbers
 
+    int64s = numbers(types.int64)
     library = embree.library()
     for name in ("rtcIntersect1", "rtcOccluded1"):
         address_of = ctypes.cast(getattr(library, name), ctypes.c_void_p).value
         llvmlite.binding.add_symbol(f"real_{name}", address_of)
     query = types.void(types.intp, types.intp, types.intp)
-    logs = {name: np.zeros((ROOM, 8), np.float32) for name in ("rtcIntersect1", "rtcOccluded1")}
-    counts = {name: np.zeros(2, np.int64) for name in logs}  # how many, and the opaque scene
+    kinds = {"rtcIntersect1": "closest", "rtcOccluded1": "shadow"}
+    logs = {name: np.zeros((2, ROOM, 8), np.float32) for name in kinds}
+    counts = {name: np.zeros(3, np.int64) for name in kinds}  # opaque, clear, and the opaque scene
 
     def made(real, log_at: int, count_at: int):
         @cfunc(query)
         def recorder(scene, ray, arguments):
             log, count, floats = float32s(log_at), int64s(count_at), float32s(ray)
-            if scene == count[1] and count[0] < ROOM:
-                k = 8 * count[0]
+            half = 0 if scene == count[2] else 1
+            if count[half] < ROOM:
+                k = 8 * (half * ROOM + count[half])
                 for i in range(3):
                     log[k + i] = floats[i]
                     log[k + 3 + i] = floats[4 + i]
-                log[k + 6] = floats[8]
-                count[0] += 1
+                log[k + 6] = floats[3]
+                log[k + 7] = floats[8]
+                count[half] += 1
             real(scene, ray, arguments)
 
         return recorder
@@ -165,10 +178,13 @@ def record(folder: Path, address: str, file: Path) -> None:
     tracer = Tracer(1)
     opaque = tracer._builder.build(snapshot, images).scene.record["opaque"]
     for count in counts.values():
-        count[1] = opaque
+        count[2] = opaque
     tracer.trace(snapshot, images, sensor, settings)
-    closest, shadow = (logs[name][: counts[name][0], :7] for name in logs)
-    np.savez(file, closest=closest, shadow=shadow)
+    np.savez(file, **{
+        f"{half} {kind}": logs[name][i, : counts[name][i]]
+        for name, kind in kinds.items()
+        for i, half in enumerate(("opaque", "clear"))
+    })  # fmt: skip
 
 
 if __name__ == "__main__":

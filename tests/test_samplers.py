@@ -7,12 +7,13 @@ import pytest
 from numba import njit
 
 from grandlattice.snapshot import Light, Material, Texture
-from grandlattice.tracer import embree
+from grandlattice.tracer.lanes import LANES, all_lanes, lane_numbers, load, mask_of, store
 from grandlattice.tracer.lights import FAR, light_at, meet_light, pack_lights, sample_light
-from grandlattice.tracer.materials import pack_materials, surface_at
-from grandlattice.tracer.memory import Pinned, float64s
+from grandlattice.tracer.materials import MATERIAL_ROOM, pack_materials, surface_at
+from grandlattice.tracer.memory import Pinned, aligned_words, float32s, int32s
 from grandlattice.tracer.sampling import (
     FILTER_STEPS,
+    angle_of,
     cone_direction,
     cosine_direction,
     filter_offset,
@@ -20,43 +21,89 @@ from grandlattice.tracer.sampling import (
     on_disk,
     pair,
     pixel_seed,
+    sine_and_cosine,
 )
-from grandlattice.tracer.scattering import albedo_tables, prepare_lobes, sample_direction, scatter
+from grandlattice.tracer.scattering import albedo_tables, lobes_of, sample_direction, scatter
 from grandlattice.tracer.textures import decode_table, pack_textures
 from grandlattice.tracer.vertices import SCENE
 from shapes import MATT, dome, moved
 
+# Kernels work on lanes; what goes in and comes out here are columns: (columns, N) float32, N a
+# multiple of LANES, handed over by address and column length.
+
+
+def columns(*values: object) -> np.ndarray:
+    return np.ascontiguousarray(np.stack(np.broadcast_arrays(*values)), np.float32)
+
+
+def empty(count: int, length: int) -> np.ndarray:
+    return np.zeros((count, length), np.float32)
+
 
 @njit
-def many_pairs(seed, count, dimension):
-    out = np.empty((count, 2))
-    for i in range(count):
-        out[i, 0], out[i, 1] = pair(seed, i, dimension)
-    return out
+def read(address, length, column, k):
+    return load(float32s(address), column * length + k)
+
+
+@njit
+def read_triple(address, length, column, k):
+    return (
+        read(address, length, column, k), read(address, length, column + 1, k),
+        read(address, length, column + 2, k),
+    )  # fmt: skip
+
+
+@njit
+def write(address, length, column, k, value):
+    store(float32s(address), column * length + k, all_lanes(value))
+
+
+@njit
+def write_triple(address, length, column, k, value):
+    for i in range(3):
+        write(address, length, column + i, k, value[i])
+
+
+@njit
+def pairs_into(seed, dimension, out, length):
+    for k in range(0, length, LANES):
+        u, v = pair(all_lanes(seed), lane_numbers() + k, dimension)
+        write(out, length, 0, k, u)
+        write(out, length, 1, k, v)
+
+
+def many_pairs(seed: int, count: int, dimension: int) -> np.ndarray:
+    out = empty(2, count)
+    pairs_into(seed, dimension, out.ctypes.data, count)
+    return out.T.astype(float)
 
 
 def test_samples_are_a_net_in_every_pixel_and_dimension() -> None:
     # The first 2^m points of a (0, m, 2)-net in base 2: one in every box of 2^-a × 2^-(m-a).
     for seed, dimension in ((1, 0), (77, 5), (4_000_000_000, 130)):
-        points = many_pairs(np.uint32(seed), 64, dimension)
+        points = many_pairs(seed, 64, dimension)
         assert ((points >= 0) & (points < 1)).all()
         for a in range(7):
-            columns, rows = 2**a, 2 ** (6 - a)
-            box = (points[:, 0] * columns).astype(int) * rows + (points[:, 1] * rows).astype(int)
+            across, down = 2**a, 2 ** (6 - a)
+            box = (points[:, 0] * across).astype(int) * down + (points[:, 1] * down).astype(int)
             assert len(np.unique(box)) == 64
 
 
 def test_pixels_and_dimensions_have_samples_of_their_own() -> None:
     @njit
-    def seeds(width, height):
-        return [pixel_seed(7, x, y) for y in range(height) for x in range(width)]
+    def seeds_into(width, height, out):
+        for y in range(height):
+            for x in range(0, width, LANES):
+                seed = pixel_seed(7, lane_numbers() + x, all_lanes(y))
+                store(int32s(out), y * width + x, seed)
 
-    found = seeds(64, 64)
-    assert len(set(found)) == 64 * 64
-    first = np.array([many_pairs(np.uint32(seed), 1, 3)[0] for seed in found[:2000]])
+    found = np.zeros(64 * 64, np.int32)
+    seeds_into(64, 64, found.ctypes.data)
+    assert len(set(found.tolist())) == 64 * 64
+    first = np.array([many_pairs(int(seed), LANES, 3)[0] for seed in found[:2000]])
     assert first.mean(0) == pytest.approx((0.5, 0.5), abs=0.03)
     assert abs(np.corrcoef(first.T)[0, 1]) < 0.08
-    a, b = (many_pairs(np.uint32(5), 256, d) for d in (8, 9))
+    a, b = (many_pairs(5, 256, d) for d in (8, 9))
     assert abs(np.corrcoef(a[:, 0], b[:, 0])[0, 1]) < 0.2
 
 
@@ -69,13 +116,36 @@ def test_the_pixel_filter_is_drawn_from_as_it_should() -> None:
     assert len(table) == FILTER_STEPS + 1
 
     @njit
-    def drawn(address, u):
-        return np.array([filter_offset(float64s(address), t) for t in u])
+    def drawn(address, u, out, length):
+        for k in range(0, length, LANES):
+            write(out, length, 0, k, filter_offset(float32s(address), read(u, length, 0, k)))
 
-    offsets = drawn(table.ctypes.data, (np.arange(65536) + 0.5) / 65536)
-    assert offsets.mean() == pytest.approx(0.0, abs=1e-9)
+    u, offsets = columns((np.arange(65536) + 0.5) / 65536), empty(1, 65536)
+    drawn(table.ctypes.data, u.ctypes.data, offsets.ctypes.data, 65536)
+    offsets = offsets[0].astype(float)
+    assert offsets.mean() == pytest.approx(0.0, abs=1e-6)
     assert (offsets**2).mean() == pytest.approx(expected, rel=2e-3)
     assert np.abs(offsets).max() <= 1.5
+
+
+def test_sines_and_angles_are_what_they_say() -> None:
+    @njit
+    def into(t, out, length):
+        for k in range(0, length, LANES):
+            sine, cosine = sine_and_cosine(read(t, length, 0, k))
+            write(out, length, 0, k, sine)
+            write(out, length, 1, k, cosine)
+            write(out, length, 2, k, angle_of(sine, cosine))
+
+    turns = np.concatenate([np.linspace(-1.5, 1.5, 8192), [-1, -0.5, 0, 0.25, 0.5, 1, 7.125, 0.125]])
+    turns = np.pad(turns, (0, -len(turns) % LANES))
+    t, out = columns(turns), empty(3, len(turns))
+    into(t.ctypes.data, out.ctypes.data, len(turns))
+    exact = 2 * np.pi * t[0].astype(float)
+    assert np.abs(out[0] - np.sin(exact)).max() < 2.5e-7
+    assert np.abs(out[1] - np.cos(exact)).max() < 2.5e-7
+    off = (out[2] - exact + np.pi) % (2 * np.pi) - np.pi
+    assert np.abs(off).max() < 6e-7
 
 
 def fits(directions: np.ndarray, density, bins: tuple[int, int] = (12, 24), fine: int = 24) -> None:
@@ -100,26 +170,27 @@ def fits(directions: np.ndarray, density, bins: tuple[int, int] = (12, 24), fine
     assert chi2 < enough.sum() + 4 * np.sqrt(2 * enough.sum())
 
 
-def uniform(count: int, seed: int = 1) -> np.ndarray:
-    return np.random.default_rng(seed).random((count, 3))
+COUNT = 60_000
+
+
+def uniform(seed: int = 1) -> np.ndarray:
+    return np.random.default_rng(seed).random((3, COUNT), np.float32)
 
 
 def test_cosine_and_cone_directions() -> None:
     @njit
-    def draw(u, narrow):
-        a, b = np.empty((len(u), 3)), np.empty((len(u), 3))
-        for i in range(len(u)):
-            d = cosine_direction(u[i, 0], u[i, 1])
-            c = cone_direction((0.6, 0.0, 0.8), narrow, u[i, 0], u[i, 1])
-            for k in range(3):
-                a[i, k], b[i, k] = d[k], c[k]
-        return a, b
+    def draw(u, narrow, out, length):
+        axis = (all_lanes(0.6), all_lanes(0.0), all_lanes(0.8))
+        for k in range(0, length, LANES):
+            a, b = read(u, length, 0, k), read(u, length, 1, k)
+            write_triple(out, length, 0, k, cosine_direction(a, b))
+            write_triple(out, length, 3, k, cone_direction(axis, narrow, a, b))
 
-    narrow = 0.3
-    cosine, cone = draw(uniform(60_000), narrow)
-    fits(cosine, lambda d: np.maximum(d[:, 2], 0) / np.pi)
+    narrow, u, out = 0.3, uniform(), empty(6, COUNT)
+    draw(u.ctypes.data, narrow, out.ctypes.data, COUNT)
+    fits(out[:3].T, lambda d: np.maximum(d[:, 2], 0) / np.pi)
     inside = 1 - narrow
-    fits(cone, lambda d: (d @ (0.6, 0.0, 0.8) > inside) / (2 * np.pi * narrow), (24, 48))
+    fits(out[3:].T, lambda d: (d @ (0.6, 0.0, 0.8) > inside) / (2 * np.pi * narrow), (24, 48))
 
 
 LOOKS = {
@@ -136,66 +207,81 @@ LOOKS = {
 }
 
 
-ROOM = embree.ray_buffer()
+ROOM = aligned_words(MATERIAL_ROOM)
 
 
 def scene_of(material: Material) -> Pinned:
-    textures, _ = pack_textures([], {})
-    return Pinned(
+    textures, held = pack_textures([], {})
+    scene = Pinned(
         SCENE,
         materials=pack_materials([material], []),
         textures=textures,
         tables=albedo_tables(),
         decode=decode_table(),
     )
+    scene.held = held
+    return scene
 
 
 @njit
-def drawn_directions(scene, wo, u, room):
-    surface = surface_at(scene, 0, 0.5, 0.5, float64s(room), room + 320)
-    prepare_lobes(surface, scene.tables, wo[2])
-    out = np.empty((len(u), 3))
-    for i in range(len(u)):
-        d = sample_direction(surface, wo, u[i, 2], u[i, 0], u[i, 1])
-        out[i, 0], out[i, 1], out[i, 2] = d[0], d[1], d[2]
-    return out
+def surface_in(scene, wo_z, room):
+    half = all_lanes(0.5)
+    surface = surface_at(scene, all_lanes(0), half, half, room)
+    return surface, lobes_of(surface, scene.tables, all_lanes(wo_z))
 
 
 @njit
-def scattered(scene, wo, wi, room):
-    surface = surface_at(scene, 0, 0.5, 0.5, float64s(room), room + 320)
-    prepare_lobes(surface, scene.tables, wo[2])
-    value, density = np.empty((len(wi), 3)), np.empty(len(wi))
-    for i in range(len(wi)):
-        v, density[i] = scatter(surface, scene.tables, wo, (wi[i, 0], wi[i, 1], wi[i, 2]))
-        value[i, 0], value[i, 1], value[i, 2] = v[0], v[1], v[2]
-    return value, density
+def draw_into(scene, wo, u, out, length, room):
+    surface, lobes = surface_in(scene, wo[2], room)
+    wo = (all_lanes(wo[0]), all_lanes(wo[1]), all_lanes(wo[2]))
+    for k in range(0, length, LANES):
+        a, b, choice = read_triple(u, length, 0, k)
+        write_triple(out, length, 0, k, sample_direction(surface, lobes, wo, choice, a, b))
+
+
+@njit
+def scatter_into(scene, wo, wi, out, length, room):
+    surface, lobes = surface_in(scene, wo[2], room)
+    wo = (all_lanes(wo[0]), all_lanes(wo[1]), all_lanes(wo[2]))
+    for k in range(0, length, LANES):
+        value, density = scatter(surface, lobes, scene.tables, wo, read_triple(wi, length, 0, k))
+        write_triple(out, length, 0, k, value)
+        write(out, length, 3, k, density)
+
+
+def drawn_directions(scene: Pinned, wo: tuple[float, ...], u: np.ndarray) -> np.ndarray:
+    out = empty(3, u.shape[1])
+    draw_into(scene.record, wo, u.ctypes.data, out.ctypes.data, u.shape[1], ROOM.ctypes.data)
+    return out.T
+
+
+def scattered(scene: Pinned, wo: tuple[float, ...], wi: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    count = len(wi)
+    wi = columns(*np.pad(wi, ((0, -count % LANES), (0, 0))).T)
+    out = empty(4, wi.shape[1])
+    scatter_into(scene.record, wo, wi.ctypes.data, out.ctypes.data, wi.shape[1], ROOM.ctypes.data)
+    return out[:3, :count].T, out[3, :count]
 
 
 @pytest.mark.parametrize("name", LOOKS)
 @pytest.mark.parametrize("cosine", [0.95, 0.4])
 def test_directions_are_drawn_with_the_density_that_is_told(name: str, cosine: float) -> None:
-    scene, room = scene_of(Material("/M", LOOKS[name])), ROOM.ctypes.data + 128
-    wo = (np.sqrt(1 - cosine**2), 0.0, cosine)
-    directions = drawn_directions(scene.record, wo, uniform(60_000), room)
+    scene = scene_of(Material("/M", LOOKS[name]))
+    wo = (float(np.sqrt(1 - cosine**2)), 0.0, cosine)
+    directions = drawn_directions(scene, wo, uniform())
     # A visible normal may reflect below the horizon; the path ends there and counts as absorbed.
     above = directions[directions[:, 2] > 0]
     lost = 1 - len(above) / len(directions)
-
-    def density(grid):
-        return scattered(scene.record, wo, grid, room)[1] / (1 - lost)
-
-    fits(above, density, (24, 48))
+    fits(above, lambda grid: scattered(scene, wo, grid)[1] / (1 - lost), (24, 48))
 
 
 def test_what_does_not_depend_on_order_is_the_same_both_ways() -> None:
     # Helmholtz: f(wo, wi) = f(wi, wo) for base and interface; f is scatter / cos_i.
-    room = ROOM.ctypes.data + 128
     for name in ("matt", "plastic"):
         scene = scene_of(Material("/M", {**LOOKS[name], "roughness": (0.5,)}))
         a, b = (0.6, 0.0, 0.8), (0.0, 0.8, 0.6)
-        there, _ = scattered(scene.record, a, np.array([b]), room)
-        back, _ = scattered(scene.record, b, np.array([a]), room)
+        there, _ = scattered(scene, a, np.array([b]))
+        back, _ = scattered(scene, b, np.array([a]))
         assert there[0] / 0.6 == pytest.approx(back[0] / 0.8, rel=0.02)
 
 
@@ -210,56 +296,82 @@ LIGHTS = {
 
 
 @njit
-def aimed(lights, u, far):
-    light = light_at(lights, 0)
-    out, value = np.empty((len(u), 3)), np.empty((len(u), 4))
-    for i in range(len(u)):
-        d, _, radiance, density = sample_light(light, (0.0, 0.0, 0.0), u[i, 0], u[i, 1])
-        met, again = meet_light(light, (0.0, 0.0, 0.0), d, 0.0, far)
-        out[i, 0], out[i, 1], out[i, 2] = d[0], d[1], d[2]
-        value[i] = density, again, radiance[0], met[0]
-    return out, value
+def aim_into(lights, domes, u, out, length):
+    light, everyone = light_at(lights, 0), mask_of(0xFFFF)
+    nought = all_lanes(0.0)
+    start = (nought, nought, nought)
+    for k in range(0, length, LANES):
+        a, b = read(u, length, 0, k), read(u, length, 1, k)
+        aim = sample_light(light_at(lights, all_lanes(0)), domes, everyone, start, a, b)
+        met, again = meet_light(light, domes, everyone, start, aim.direction, nought, nought + FAR)
+        write_triple(out, length, 0, k, aim.direction)
+        write(out, length, 3, k, aim.density)
+        write(out, length, 4, k, again)
+        write(out, length, 5, k, aim.radiance[0])
+        write(out, length, 6, k, met[0])
 
 
 @njit
-def densities(lights, directions, far):
-    light = light_at(lights, 0)
-    out = np.empty(len(directions))
-    for i in range(len(directions)):
-        d = (directions[i, 0], directions[i, 1], directions[i, 2])
-        _, out[i] = meet_light(light, (0.0, 0.0, 0.0), d, 0.0, far)
-    return out
+def meet_into(lights, domes, directions, out, length):
+    light, everyone = light_at(lights, 0), mask_of(0xFFFF)
+    nought = all_lanes(0.0)
+    start = (nought, nought, nought)
+    for k in range(0, length, LANES):
+        direction = read_triple(directions, length, 0, k)
+        _, density = meet_light(light, domes, everyone, start, direction, nought, nought + FAR)
+        write(out, length, 0, k, density)
+
+
+def aimed(light: Light, sky: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray, object]:
+    """Directions; density told, density met, radiance told and met; density of any directions."""
+    rows, domes = pack_lights([light], {"sky": sky})
+    u = np.ascontiguousarray(uniform()[:, :count])
+    out = empty(7, count)
+    aim_into(rows.ctypes.data, domes.ctypes.data, u.ctypes.data, out.ctypes.data, count)
+
+    def density(grid: np.ndarray) -> np.ndarray:
+        grid = columns(*grid.T)
+        met = empty(1, grid.shape[1])
+        meet_into(rows.ctypes.data, domes.ctypes.data, grid.ctypes.data, met.ctypes.data, grid.shape[1])
+        return met[0]
+
+    return out[:3].T, out[3:].T, density
 
 
 @pytest.mark.parametrize("kind", LIGHTS)
 def test_aiming_at_a_light_and_meeting_it_agree(kind: str) -> None:
     rng = np.random.default_rng(3)
     sky = (rng.random((16, 32, 3)) ** 6 * 40).astype(np.float32)
-    rows, held = pack_lights([LIGHTS[kind]], {"sky": sky})
-    directions, value = aimed(rows.ctypes.data, uniform(60_000), FAR)
-    assert held is not None
+    directions, value, density = aimed(LIGHTS[kind], sky, COUNT)
     # The densities agree but where rounding moves a direction over the light's own edge.
-    same = np.isclose(value[:, 0], value[:, 1], rtol=1e-4)
+    same = np.isclose(value[:, 0], value[:, 1], rtol=1e-3)
     assert same.mean() > 0.995
-    assert np.isclose(value[same, 2], value[same, 3], rtol=1e-3).mean() > 0.999
-    fits(directions, lambda grid: densities(rows.ctypes.data, grid, FAR), (24, 48), 60)
+    assert np.isclose(value[same, 2], value[same, 3], rtol=3e-3).mean() > 0.999
+    fits(directions, density, (24, 48), 100)
 
 
 def test_a_dome_is_aimed_at_by_its_brightness() -> None:
     sky = np.full((64, 128, 3), 0.01, np.float32)
     sky[20, 40] = 500.0
-    rows, held = pack_lights(
-        [Light("/L", "dome", np.eye(4), (1.0,) * 3, texture=Texture("sky"))], {"sky": sky}
-    )
-    _, value = aimed(rows.ctypes.data, uniform(4000), FAR)
-    assert held
+    light = Light("/L", "dome", np.eye(4), (1.0,) * 3, texture=Texture("sky"))
+    _, value, _ = aimed(light, sky, 4000)
     estimate = value[:, 2] / value[:, 0]
     # Nearly all of this sky's light is in one texel; an even choice would have a spread of 60.
-    assert estimate.std() / estimate.mean() < 1.0
+    assert estimate.std() / estimate.mean() < 1.5
 
 
 def test_disk_points_fill_the_disk() -> None:
-    points = np.array([on_disk.py_func(u, v) for u, v in uniform(4000)[:, :2]])
-    radius = np.hypot(*points.T)
-    assert radius.max() <= 1
-    assert (radius**2).mean() == pytest.approx(0.5, abs=0.02)
+    @njit
+    def into(u, out, length):
+        for k in range(0, length, LANES):
+            x, y = on_disk(read(u, length, 0, k), read(u, length, 1, k))
+            write(out, length, 0, k, x)
+            write(out, length, 1, k, y)
+
+    u, out = uniform(), empty(2, COUNT)
+    u[:2, 0] = 0.5  # the very centre
+    into(u.ctypes.data, out.ctypes.data, COUNT)
+    radius = np.hypot(*out)
+    assert radius.max() <= 1 + 1e-6
+    assert radius[0] == 0
+    assert (radius**2).mean() == pytest.approx(0.5, abs=0.01)

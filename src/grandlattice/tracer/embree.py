@@ -1,8 +1,11 @@
-"""Ray queries: the Embree library of the `embreex` wheel, called one ray at a time from numba.
+"""Ray queries: the Embree library of the `embreex` wheel, called from numba.
 
 All that is known about Embree's C interface stands in this file: finding the library, building
-a scene, the layout of a ray, and the two questions kernels ask, `closest_hit` and `is_blocked`.
+a scene, the layout of a ray, and the two questions kernels ask, `closest_hits` and `blocked`.
 No shading, no film.
+
+The lanes' rays are put one by one: Embree's own packets may round a hit by what else travels in
+the packet, and a pixel would then depend on its neighbours.
 
 A ray and its hit are 96 bytes, 16-byte aligned (`RTCRayHit` of Embree 4): floats 0–2 origin,
 3 tnear, 4–6 direction, 7 time, 8 tfar; words 9 mask, 10 id, 11 flags; floats 12–14 geometric
@@ -16,7 +19,7 @@ import importlib.util
 from collections.abc import Sequence
 from functools import lru_cache
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import llvmlite.binding
 import numpy as np
@@ -24,7 +27,10 @@ from numba import njit, types
 from numpy.typing import NDArray
 
 from grandlattice.errors import TracerError
-from grandlattice.tracer.memory import float32s, uint32s
+from grandlattice.tracer.lanes import LANES, all_lanes, bits_of, load, lowest_bit, mask_of, store
+from grandlattice.tracer.memory import float32s, int32s, uint32s
+
+# mypy: disable-error-code="no-untyped-def"
 
 # Who may hit a geometry: the bits of Embree's ray mask.
 CAMERA, OTHER = 1, 2
@@ -163,30 +169,53 @@ class RayScene:
                 library().rtcReleaseScene(handle)
 
 
-def ray_buffer() -> NDArray[np.uint8]:
-    """The 96 aligned bytes of a ray, then room for whoever shades; one for each thread.
-
-    Kernels take its address; `vertices` says how the room is used.
-    """
-    raw = np.zeros(1024 + 64, np.uint8)
-    start = -raw.ctypes.data % 64
-    return raw[start : start + 1024]
-
+# A thread's room, in 4-byte words: one ray with its hit, then rows of lanes going in and out.
+_RAY_WORDS = 32
+(
+    _AT_ORIGIN, _AT_DIRECTION, _AT_NEAR, _AT_FAR, _AT_MASK,
+    _AT_DISTANCE, _AT_NORMAL, _AT_U, _AT_V, _AT_TRIANGLE, _AT_GEOMETRY,
+) = (_RAY_WORDS + LANES * row for row in (0, 3, 6, 7, 8, 9, 10, 13, 14, 15, 16))  # fmt: skip
+RAY_ROOM = _RAY_WORDS + LANES * 17
+"""Words a thread needs to ask for hits, at an address that is a multiple of 64."""
 
 _query = types.void(types.intp, types.intp, types.intp)
 _intersect = types.ExternalFunction("rtcIntersect1", _query)
 _occluded = types.ExternalFunction("rtcOccluded1", _query)
 
 
+class Hit(NamedTuple):
+    """What rays met, a lane each; where `found` is not set the rest means nothing."""
+
+    found: Any
+    distance: Any  # in units of the direction's length
+    normal: Any  # geometric; neither of unit length nor turned to the viewer
+    u: Any
+    v: Any
+    triangle: Any  # within its geometry
+    geometry: Any
+
+
 @njit(error_model="numpy")
-def _load(ray, origin, direction, t_near, t_far, mask):  # type: ignore[no-untyped-def]
-    floats, words = float32s(ray), uint32s(ray)
-    floats[0], floats[1], floats[2] = origin[0], origin[1], origin[2]
-    floats[3] = t_near
-    floats[4], floats[5], floats[6] = direction[0], direction[1], direction[2]
+def _write_rays(room, origin, direction, t_near, t_far):
+    floats = float32s(room)
+    for i in range(3):
+        store(floats, _AT_ORIGIN + LANES * i, origin[i])
+        store(floats, _AT_DIRECTION + LANES * i, direction[i])
+    store(floats, _AT_NEAR, t_near)
+    store(floats, _AT_FAR, t_far)
+
+
+@njit(error_model="numpy")
+def _take_ray(room, lane):
+    """Make the ray of one lane ready, as Embree wants it."""
+    floats, words = float32s(room), uint32s(room)
+    for i in range(3):
+        floats[i] = floats[_AT_ORIGIN + LANES * i + lane]
+        floats[4 + i] = floats[_AT_DIRECTION + LANES * i + lane]
+    floats[3] = floats[_AT_NEAR + lane]
     floats[7] = 0.0
-    floats[8] = t_far
-    words[9] = mask
+    floats[8] = floats[_AT_FAR + lane]
+    words[9] = words[_AT_MASK + lane]
     words[10] = 0
     words[11] = 0
     words[18] = _NO_GEOMETRY
@@ -194,42 +223,57 @@ def _load(ray, origin, direction, t_near, t_far, mask):  # type: ignore[no-untyp
 
 
 @njit(error_model="numpy")
-def closest_hit(opaque, clear, ray, origin, direction, t_near, t_far, mask):  # type: ignore[no-untyped-def]
-    """Shoot a ray; on True the hit stands in the buffer, see `hit_distance` and `hit_place`.
+def closest_hits(opaque, clear, room, active, origin, direction, t_near, t_far, masks):
+    """Shoot a ray for each active lane.
 
     Either scene may be 0.  The second query starts with the first one's hit as its farthest.
     """
-    _load(ray, origin, direction, t_near, t_far, mask)
-    if opaque != 0:
-        _intersect(opaque, ray, 0)
-    if clear != 0:
-        _intersect(clear, ray, 0)
-    return uint32s(ray)[18] != _NO_GEOMETRY
+    floats, words, found = float32s(room), uint32s(room), 0
+    _write_rays(room, origin, direction, t_near, t_far)
+    store(int32s(room), _AT_MASK, all_lanes(masks))
+    store(int32s(room), _AT_TRIANGLE, all_lanes(0))
+    store(int32s(room), _AT_GEOMETRY, all_lanes(0))
+    left = bits_of(active)
+    while left != 0:
+        lane = lowest_bit(left)
+        left &= left - 1
+        _take_ray(room, lane)
+        if opaque != 0:
+            _intersect(opaque, room, 0)
+        if clear != 0:
+            _intersect(clear, room, 0)
+        if words[18] != _NO_GEOMETRY:
+            found |= 1 << lane
+            floats[_AT_DISTANCE + lane] = floats[8]
+            for i in range(3):
+                floats[_AT_NORMAL + LANES * i + lane] = floats[12 + i]
+            floats[_AT_U + lane], floats[_AT_V + lane] = floats[15], floats[16]
+            words[_AT_TRIANGLE + lane], words[_AT_GEOMETRY + lane] = words[17], words[18]
+    return Hit(
+        found=mask_of(found),
+        distance=load(floats, _AT_DISTANCE),
+        normal=(
+            load(floats, _AT_NORMAL), load(floats, _AT_NORMAL + LANES), load(floats, _AT_NORMAL + 2 * LANES)
+        ),
+        u=load(floats, _AT_U),
+        v=load(floats, _AT_V),
+        triangle=load(int32s(room), _AT_TRIANGLE),
+        geometry=load(int32s(room), _AT_GEOMETRY),
+    )  # fmt: skip
 
 
 @njit(error_model="numpy")
-def hit_distance(ray):  # type: ignore[no-untyped-def]
-    """Distance of the last hit, in units of the direction's length."""
-    return float(float32s(ray)[8])
-
-
-@njit(error_model="numpy")
-def hit_place(ray):  # type: ignore[no-untyped-def]
-    """(geometry, triangle within it, barycentric u, v) of the last hit."""
-    floats, words = float32s(ray), uint32s(ray)
-    return np.int64(words[18]), np.int64(words[17]), float(floats[15]), float(floats[16])
-
-
-@njit(error_model="numpy")
-def hit_normal(ray):  # type: ignore[no-untyped-def]
-    """Geometric normal of the last hit: not of unit length, not turned to the viewer."""
-    floats = float32s(ray)
-    return (float(floats[12]), float(floats[13]), float(floats[14]))
-
-
-@njit(error_model="numpy")
-def is_blocked(opaque, ray, origin, direction, t_near, t_far, mask):  # type: ignore[no-untyped-def]
-    """Whether anything stands between `t_near` and `t_far`; overwrites the buffer."""
-    _load(ray, origin, direction, t_near, t_far, mask)
-    _occluded(opaque, ray, 0)
-    return float32s(ray)[8] < 0.0
+def blocked(opaque, room, active, origin, direction, t_far, masks):
+    """In which of the active lanes anything stands between a ray's origin and `t_far`."""
+    floats, found = float32s(room), 0
+    _write_rays(room, origin, direction, all_lanes(0.0), t_far)
+    store(int32s(room), _AT_MASK, all_lanes(masks))
+    left = bits_of(active)
+    while left != 0:
+        lane = lowest_bit(left)
+        left &= left - 1
+        _take_ray(room, lane)
+        _occluded(opaque, room, 0)
+        if floats[8] < 0.0:
+            found |= 1 << lane
+    return mask_of(found)

@@ -9,27 +9,45 @@ materials alone, and light shapes block nothing.  Only the choice of shadow rays
 
 Light passes straight through what is clear: the ray then goes on from where it was, with a
 larger nearest distance, so that the vertex it left stays the one the weights refer to.
+
+Paths travel in a stream, `BATCH` at a time: each round takes sixteen neighbours of it one vertex
+further (see `lanes`), and those that go on are packed together at the front for the next round.
+What a path brings home is kept apart for each, and is added up pixel by pixel, sample after
+sample, so that no pixel depends on its neighbours.
 """
 
 from __future__ import annotations
 
 import math
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from numba import njit
 
-from grandlattice.tracer.embree import (
-    CAMERA,
-    OTHER,
-    closest_hit,
-    hit_distance,
-    is_blocked,
+from grandlattice.tracer.embree import CAMERA, OTHER, RAY_ROOM, blocked, closest_hits
+from grandlattice.tracer.lanes import (
+    LANES,
+    all_lanes,
+    any_of,
+    count_of,
+    lane_numbers,
+    load,
+    scatter_to,
+    store_packed,
+    to_floats,
+    where,
 )
 from grandlattice.tracer.lens import pixel_width_at, shoot
-from grandlattice.tracer.lights import DOME, FAR, light_at, light_reach, meet_light, sample_light
-from grandlattice.tracer.materials import see_through
-from grandlattice.tracer.memory import bytes_at, float32s, float64s
+from grandlattice.tracer.lights import (
+    FAR,
+    background,
+    light_at,
+    light_reach,
+    meet_light,
+    sample_light,
+)
+from grandlattice.tracer.materials import MATERIAL_ROOM, see_through, surface_at
+from grandlattice.tracer.memory import float32s, int32s
 from grandlattice.tracer.sampling import (
     cosine_direction,
     filter_offset,
@@ -37,29 +55,22 @@ from grandlattice.tracer.sampling import (
     pair,
     pixel_seed,
 )
-from grandlattice.tracer.scattering import prepare_lobes, reflectance, sample_direction, scatter
+from grandlattice.tracer.scattering import lobes_of, reflectance, sample_direction, scatter
 from grandlattice.tracer.vectors import (
     add,
+    choose,
     dot,
     frame,
     largest,
     multiply,
+    negative,
     normalized,
     scale,
     subtract,
     to_local,
     to_world,
-    triple,
 )
-from grandlattice.tracer.vertices import (
-    OTHER_SURFACE,
-    PATH_SURFACE,
-    bumped,
-    hit_surface,
-    hit_vertex,
-    just_behind,
-    lifted,
-)
+from grandlattice.tracer.vertices import bumped, hit_vertex, just_behind, lifted
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -69,6 +80,7 @@ _STRIDE, _CHOICE, _DIRECTION, _LIGHT = 64, 64, 65, 66
 _MOST_PASSES_THROUGH = 48
 _ROULETTE_FROM = 2
 _CLEAR = 0.5  # a surface that lets more through leaves the data passes to what is behind it
+_BLACK = (0.0, 0.0, 0.0)
 
 
 OPTIONS = np.dtype(
@@ -93,53 +105,218 @@ FILM = np.dtype(
 )  # fmt: skip
 
 
+# --- The stream: what a path carries from one vertex to the next ------------------------------
+
+BATCH = 2048
+_CAPACITY = BATCH + LANES
+
+# A thread's room in 4-byte words: rays, a material's inputs, the stream, the paths' results.
+_MATERIAL = RAY_ROOM
+_STREAM = _MATERIAL + MATERIAL_ROOM
+_STREAM_FIELDS, _RESULT_FIELDS = 22, 15
+_RESULTS = _STREAM + _STREAM_FIELDS * _CAPACITY
+ROOM = _RESULTS + _RESULT_FIELDS * _CAPACITY
+# What each path of the batch is, and what it brings home.
+(
+    _COLUMN, _LINE, _SAMPLE, _R_RADIANCE, _R_ALPHA, _R_ALBEDO, _R_OPENNESS, _R_DEPTH, _R_NORMAL,
+) = (_RESULTS + field * _CAPACITY for field in (0, 1, 2, 3, 6, 7, 10, 11, 12))  # fmt: skip
+
+
+class Path(NamedTuple):
+    """Paths under way, a lane each."""
+
+    origin: Any
+    direction: Any
+    throughput: Any
+    radiance: Any
+    t_near: Any
+    t_last: Any
+    followed: Any  # density its direction was drawn with
+    reach_total: Any  # of all lights, at the vertex it left
+    alpha: Any
+    cover: Any  # share of the pixel that nothing has covered yet
+    state: Any  # vertices so far, and from bit 16 on whether its data passes are written
+    number: Any  # of the path in its batch
+    seed: Any
+    sample: Any
+
+
 @njit(error_model="numpy")
-def _transmittance(scene, ray, origin, direction, distance):
+def _with_light(path, radiance, alpha):
+    return Path(
+        path.origin, path.direction, path.throughput, radiance, path.t_near, path.t_last,
+        path.followed, path.reach_total, alpha, path.cover, path.state, path.number, path.seed,
+        path.sample,
+    )  # fmt: skip
+
+
+@njit(error_model="numpy")
+def _load_triple(stream, k):
+    return (load(stream, k), load(stream, k + _CAPACITY), load(stream, k + 2 * _CAPACITY))
+
+
+@njit(error_model="numpy")
+def _load_path(room, k):
+    """Sixteen paths of the stream from place `k` on."""
+    at, words, k = float32s(room), int32s(room), _STREAM + k
+    return Path(
+        origin=_load_triple(at, k),
+        direction=_load_triple(at, k + 3 * _CAPACITY),
+        throughput=_load_triple(at, k + 6 * _CAPACITY),
+        radiance=_load_triple(at, k + 9 * _CAPACITY),
+        t_near=load(at, k + 12 * _CAPACITY),
+        t_last=load(at, k + 13 * _CAPACITY),
+        followed=load(at, k + 14 * _CAPACITY),
+        reach_total=load(at, k + 15 * _CAPACITY),
+        alpha=load(at, k + 16 * _CAPACITY),
+        cover=load(at, k + 17 * _CAPACITY),
+        state=load(words, k + 18 * _CAPACITY),
+        number=load(words, k + 19 * _CAPACITY),
+        seed=load(words, k + 20 * _CAPACITY),
+        sample=load(words, k + 21 * _CAPACITY),
+    )
+
+
+@njit(error_model="numpy")
+def _pack_triple(stream, k, value, going):
+    for i in range(3):
+        store_packed(stream, k + i * _CAPACITY, value[i], going)
+
+
+@njit(error_model="numpy")
+def _pack_path(room, k, path, going):
+    """Write the paths of a mask side by side to the stream from place `k` on."""
+    at, words, k = float32s(room), int32s(room), _STREAM + k
+    _pack_triple(at, k, path.origin, going)
+    _pack_triple(at, k + 3 * _CAPACITY, path.direction, going)
+    _pack_triple(at, k + 6 * _CAPACITY, path.throughput, going)
+    _pack_triple(at, k + 9 * _CAPACITY, path.radiance, going)
+    store_packed(at, k + 12 * _CAPACITY, path.t_near, going)
+    store_packed(at, k + 13 * _CAPACITY, path.t_last, going)
+    store_packed(at, k + 14 * _CAPACITY, path.followed, going)
+    store_packed(at, k + 15 * _CAPACITY, path.reach_total, going)
+    store_packed(at, k + 16 * _CAPACITY, path.alpha, going)
+    store_packed(at, k + 17 * _CAPACITY, path.cover, going)
+    store_packed(words, k + 18 * _CAPACITY, path.state, going)
+    store_packed(words, k + 19 * _CAPACITY, path.number, going)
+    store_packed(words, k + 20 * _CAPACITY, path.seed, going)
+    store_packed(words, k + 21 * _CAPACITY, path.sample, going)
+
+
+@njit(error_model="numpy")
+def _keep(room, field, number, value, test):
+    scatter_to(float32s(room), number + field, value, test)
+
+
+@njit(error_model="numpy")
+def _keep_triple(room, field, number, value, test):
+    for i in range(3):
+        scatter_to(float32s(room), number + (field + i * _CAPACITY), value[i], test)
+
+
+@njit(error_model="numpy")
+def _bring_home(room, path, ended):
+    _keep_triple(room, _R_RADIANCE, path.number, path.radiance, ended)
+    _keep(room, _R_ALPHA, path.number, path.alpha, ended)
+
+
+# --- One vertex further ------------------------------------------------------------------------
+
+
+@njit(error_model="numpy")
+def _centre(pixel):
+    return to_floats(pixel) + 0.5
+
+
+@njit(error_model="numpy")
+def _start(lens, options, column, line, number, sample):
+    """Paths on their way from the camera."""
+    seed = pixel_seed(options.seed, column, line)
+    fx, fy = pair(seed, sample, _FILTER)
+    lens_x, lens_y = 0.0 * fx, 0.0 * fx
+    if lens.radius > 0.0:
+        lens_u, lens_v = pair(seed, sample, _LENS)
+        lens_x, lens_y = on_disk(lens_u, lens_v)
+    x = _centre(column) + filter_offset(float32s(lens.filter), fx)
+    y = _centre(line) + filter_offset(float32s(lens.filter), fy)
+    origin, direction, forward = shoot(lens, x, y, lens_x, lens_y)
+    nought = 0.0 * fx
+    dark = (nought, nought, nought)
+    return Path(
+        origin=origin,
+        direction=direction,
+        throughput=(nought + 1.0, nought + 1.0, nought + 1.0),
+        radiance=dark,
+        t_near=lens.near / forward,
+        t_last=lens.far / forward,
+        followed=nought,
+        reach_total=nought,
+        alpha=nought,
+        cover=nought + 1.0,
+        state=all_lanes(0),
+        number=number,
+        seed=seed,
+        sample=sample,
+    )
+
+
+@njit(error_model="numpy")
+def _transmittance(scene, room, active, origin, direction, distance):
     """Share of light that gets from `distance` to `origin`: 0 behind anything opaque."""
-    stop = distance if distance >= FAR else distance * (1.0 - 1e-4)
-    if is_blocked(scene.opaque, ray, origin, direction, 0.0, stop, OTHER):
-        return 0.0
-    share = 1.0
+    stop = where(distance >= FAR, distance, distance * (1.0 - 1e-4))
+    dark = blocked(scene.opaque, room, active, origin, direction, stop, OTHER)
+    share = where(active & ~dark, 1.0, 0.0)
     if scene.clear == 0:
         return share
-    t_near = 0.0
+    t_near = 0.0 * distance
     for _ in range(_MOST_PASSES_THROUGH):
-        if not closest_hit(0, scene.clear, ray, origin, direction, t_near, stop, OTHER):
-            return share
-        t_near = just_behind(hit_distance(ray), origin)
-        vertex = hit_vertex(scene, ray, origin, direction)
-        surface = hit_surface(scene, ray, vertex, OTHER_SURFACE)
-        share *= see_through(surface, scene.tables, -dot(direction, vertex.normal))
-        if share < 1e-4:
-            return 0.0
-    return 0.0
+        active = active & (share > 1e-4)
+        if not any_of(active):
+            break
+        hit = closest_hits(0, scene.clear, room, active, origin, direction, t_near, stop, OTHER)
+        active = active & hit.found
+        if any_of(active):
+            vertex = hit_vertex(scene, hit, origin, direction)
+            surface = surface_at(scene, vertex.material, vertex.u, vertex.v, room + 4 * _MATERIAL)
+            through = see_through(surface, scene.tables, -dot(direction, vertex.normal))
+            share = where(active, share * through, share)
+            t_near = where(active, just_behind(hit.distance, origin), t_near)
+    return where(active | (share <= 1e-4), 0.0, share)
 
 
 @njit(error_model="numpy")
-def _aim(scene, ray, i, chance, point, lifted_from, surface, wo, s, t, n, u, v):
-    """Light `i` as scattered from a vertex towards `wo`, weighted against following."""
-    none = (0.0, 0.0, 0.0)
-    direction, distance, radiance, density = sample_light(light_at(scene.lights, i), point, u, v)
-    if density <= 0.0 or largest(radiance) <= 0.0:
-        return none
-    wi = to_local(direction, s, t, n)
-    if wi[2] <= 0.0 or dot(direction, lifted_from.facing) <= 0.0:
-        return none
-    value, followed = scatter(surface, scene.tables, wo, wi)
-    if largest(value) <= 0.0:
-        return none
-    origin = lifted(lifted_from, direction)
-    share = _transmittance(scene, ray, origin, direction, distance)
-    if share <= 0.0:
-        return none
-    return scale(multiply(value, radiance), share / (density * chance + followed))
+def _alpha_behind(scene, room, options, active, path, t_near):
+    """Coverage of what the camera sees straight behind clear surfaces, and the rays it took."""
+    alpha, cover, rays = 0.0 * t_near, 0.0 * t_near + 1.0, 0
+    origin, direction = path.origin, path.direction
+    for _ in range(1, _MOST_PASSES_THROUGH):
+        if not any_of(active):
+            break
+        rays += count_of(active)
+        hit = closest_hits(
+            scene.opaque, scene.clear, room, active, origin, direction, t_near, path.t_last, CAMERA,
+        )  # fmt: skip
+        if options.show_background:
+            alpha = where(active & ~hit.found, alpha + cover, alpha)
+        active = active & hit.found
+        if any_of(active):
+            t_near = where(active, just_behind(hit.distance, origin), t_near)
+            active = active & (int32s(scene.matte)[hit.geometry] == 0)
+            vertex = hit_vertex(scene, hit, origin, direction)
+            surface = surface_at(scene, vertex.material, vertex.u, vertex.v, room + 4 * _MATERIAL)
+            cosine = min(-dot(direction, vertex.normal), 1.0)
+            through = see_through(surface, scene.tables, cosine)
+            alpha = where(active, alpha + cover * (1.0 - through), alpha)
+            cover = where(active, cover * through, cover)
+            active = active & (cover > 0.0)
+    return alpha, rays
 
 
 @njit(error_model="numpy")
-def _reach_of_all(scene, point, normal):
-    total = 0.0
+def _reach_of_all(scene, point):
+    total = 0.0 * point[0]
     for i in range(scene.light_count):
-        total += light_reach(light_at(scene.lights, i), point, normal)
+        total += light_reach(light_at(scene.lights, i), point)
     return total
 
 
@@ -147,265 +324,372 @@ def _reach_of_all(scene, point, normal):
 def _chance(light_count, reach, total):
     """Chance that a light is the one aimed at from a later vertex; half of it is even."""
     even = 1.0 / light_count
-    return 0.5 * even + 0.5 * reach / total if total > 0.0 else even
+    return where(total > 0.0, 0.5 * even + 0.5 * reach / max(total, 1e-30), even)
 
 
 @njit(error_model="numpy")
-def _pick(scene, point, normal, total, choice):
-    """The light to aim at from a later vertex, and its chance."""
-    chance = 0.0
+def _pick(scene, point, total, choice):
+    """The light each lane aims at from a later vertex, and its chance."""
+    picked, picked_chance, found = all_lanes(0), 0.0 * choice, choice < 0.0
     light_count = scene.light_count
     for i in range(light_count):
-        chance = _chance(light_count, light_reach(light_at(scene.lights, i), point, normal), total)
-        if choice < chance or i == light_count - 1:
-            return i, chance
-        choice -= chance
-    return 0, chance
+        chance = _chance(light_count, light_reach(light_at(scene.lights, i), point), total)
+        here = ~found & ((choice < chance) | (i == light_count - 1))
+        picked, picked_chance = where(here, i, picked), where(here, chance, picked_chance)
+        found = found | here
+        choice = choice - chance
+    return picked, picked_chance
 
 
 @njit(error_model="numpy")
-def _alpha_behind(scene, ray, origin, direction, t_near, t_last, options):
-    """Coverage of what the camera sees straight behind a clear surface, and the rays it took."""
-    alpha, cover = 0.0, 1.0
-    for shot in range(1, _MOST_PASSES_THROUGH):
-        if not closest_hit(scene.opaque, scene.clear, ray, origin, direction, t_near, t_last, CAMERA):
-            return alpha + (cover if options.show_background else 0.0), shot
-        t_near = just_behind(hit_distance(ray), origin)
-        vertex = hit_vertex(scene, ray, origin, direction)
-        if bytes_at(scene.matte)[vertex.geometry]:
-            return alpha, shot
-        surface = hit_surface(scene, ray, vertex, OTHER_SURFACE)
-        through = see_through(surface, scene.tables, min(-dot(direction, vertex.normal), 1.0))
-        alpha += cover * (1.0 - through)
-        cover *= through
-        if cover <= 0.0:
-            return alpha, shot
-    return alpha, _MOST_PASSES_THROUGH
-
-
-@njit(error_model="numpy")
-def _limited(light, most):
-    """Light scaled down where its largest part is more than `most`."""
+def _limited(light, most, applies):
+    """Light scaled down where it `applies` and its largest part is more than `most`."""
     brightest = largest(light)
-    return scale(light, most / brightest) if brightest > most else light
-
-
-class Sample(NamedTuple):
-    """What one path brings home."""
-
-    radiance: tuple[float, float, float]
-    alpha: float
-    albedo: tuple[float, float, float]
-    openness: float
-    depth: float
-    normal: tuple[float, float, float]
-    facing: tuple[float, float, float]
-    point: tuple[float, float, float]
-    rays: int
+    return scale(light, where(applies & (brightest > most), most / max(brightest, 1e-30), 1.0))
 
 
 @njit(error_model="numpy")
-def _trace_path(scene, ray, lens, options, seed, sample, column, line):
-    tables, light_count = scene.tables, scene.light_count
-    none = (0.0, 0.0, 0.0)
-    fx, fy = pair(seed, sample, _FILTER)
-    lens_x, lens_y = 0.0, 0.0
-    if lens.radius > 0.0:
-        lens_x, lens_y = on_disk(*pair(seed, sample, _LENS))
-    x = column + 0.5 + filter_offset(float64s(lens.filter), fx)
-    y = line + 0.5 + filter_offset(float64s(lens.filter), fy)
-    origin, direction, forward = shoot(lens, x, y, lens_x, lens_y)
-    t_near, t_last = lens.near / forward, lens.far / forward
-
-    radiance, throughput = none, (1.0, 1.0, 1.0)
-    alpha, cover = 0.0, 1.0
-    albedo, openness = none, 1.0
-    depth, seen_normal, seen_facing, seen_point = math.inf, none, none, none
-    from_camera, recorded = True, False
-    followed, reach_total = 0.0, 0.0
-    left_normal = none
-    vertices, rays = 0, 0
-
-    for step in range(options.bounces + _MOST_PASSES_THROUGH):
-        rays += 1
-        hit = closest_hit(scene.opaque, scene.clear, ray, origin, direction, t_near,
-            t_last, CAMERA if from_camera else OTHER,
+def _light_met(scene, options, active, path, later, distance):
+    """Light of the lamps that rays met on their way, weighted against aiming at them."""
+    light = scale(path.throughput, 0.0)
+    for i in range(scene.light_count):
+        lamp = light_at(scene.lights, i)
+        met, density = meet_light(
+            lamp, scene.domes, active, path.origin, path.direction, path.t_near, distance
         )  # fmt: skip
-        distance = hit_distance(ray) if hit else FAR
-        if not from_camera:
-            for i in range(light_count):
-                met, density = meet_light(light_at(scene.lights, i), origin, direction, t_near, distance)
-                if density > 0.0:
-                    if vertices > 1:
-                        reach = light_reach(light_at(scene.lights, i), origin, left_normal)
-                        density *= _chance(light_count, reach, reach_total)
-                    weight = followed / (followed + density)
-                    share = scale(multiply(throughput, met), weight)
-                    radiance = add(radiance, _limited(share, options.clamp if vertices > 1 else FAR))
-        if not hit:
-            if from_camera and options.show_background:
-                alpha += cover
-                for i in range(light_count):
-                    if light_at(scene.lights, i).kind == DOME:
-                        met, density = meet_light(light_at(scene.lights, i), origin, direction, 0.0, FAR)
-                        radiance = add(radiance, multiply(throughput, met))
-            break
-
-        vertex = hit_vertex(scene, ray, origin, direction)
-        if from_camera and bytes_at(scene.matte)[vertex.geometry]:
-            break
-        surface = hit_surface(scene, ray, vertex, PATH_SURFACE)
-        cosine = min(-dot(direction, vertex.normal), 1.0)
-        dimension = _STRIDE * step
-        choice, turn = pair(seed, sample, dimension + _CHOICE)
-        through = see_through(surface, tables, cosine)
-
-        if from_camera and not recorded and through < _CLEAR:
-            recorded = True
-            depth = distance * forward
-            seen_normal, seen_facing, seen_point = vertex.normal, vertex.facing, vertex.point
-            if options.occlusion:
-                s, t = frame(vertex.normal)
-                u, v = pair(seed, sample, _OPENNESS)
-                up = to_world(cosine_direction(u, v), s, t, vertex.normal)
-                rays += 1
-                if is_blocked(scene.opaque, ray, lifted(vertex, up), up,
-                    0.0, options.occlusion_radius, OTHER,
-                ):  # fmt: skip
-                    openness = 0.0
-
-        if through > 0.0:
-            passing = 1.0 if through >= 1.0 else min(max(through, 0.2), 0.8)
-            behind_at = just_behind(distance, origin)
-            if choice < passing:
-                throughput = scale(throughput, through / passing)
-                if from_camera:
-                    alpha += cover * (1.0 - through)
-                    cover *= through
-                choice /= passing
-                t_near = behind_at
-                continue
-            choice = (choice - passing) / (1.0 - passing)
-            throughput = scale(throughput, surface.presence / (1.0 - passing))
-            if from_camera:
-                # The path turns away here; alpha still wants to know what stands behind.
-                behind, shot = _alpha_behind(scene, ray, origin, direction, behind_at, t_last, options)
-                alpha += cover * (1.0 - through + through * behind)
-                cover = 0.0
-                rays += shot
-
-        normal = vertex.normal
-        if surface.bump[2] != 1.0:
-            normal = bumped(scene, vertex, triple(surface.bump, 0), direction)
-        if from_camera:
-            alpha += cover
-            albedo = multiply(throughput, reflectance(surface, tables, cosine))
-            if through < _CLEAR:
-                seen_normal = normal
-            from_camera = False
-        if largest(triple(surface.emission, 0)) > 0.0:
-            radiance = add(radiance, multiply(throughput, triple(surface.emission, 0)))
-        if vertices >= options.bounces:
-            break
-
-        s, t = frame(normal)
-        wo = to_local(scale(direction, -1.0), s, t, normal)
-        prepare_lobes(surface, tables, wo[2])
-        if surface.chance_coat + surface.chance_interface + surface.chance_base <= 0.0:
-            break
-        if light_count > 0:
-            gathered = none
-            if vertices == 0:
-                for i in range(light_count):
-                    u, v = pair(seed, sample, dimension + _LIGHT + i)
-                    rays += 1
-                    gathered = add(gathered, _aim(
-                        scene, ray, i, 1.0, vertex.point, vertex, surface, wo, s, t,
-                        normal, u, v,
-                    ))  # fmt: skip
-            else:
-                u, v = pair(seed, sample, dimension + _LIGHT)
-                reach_total = _reach_of_all(scene, vertex.point, normal)
-                i, chance = _pick(scene, vertex.point, normal, reach_total, turn)
-                rays += 1
-                gathered = _aim(
-                    scene, ray, i, chance, vertex.point, vertex, surface, wo, s, t,
-                    normal, u, v,
-                )  # fmt: skip
-            share = multiply(throughput, gathered)
-            radiance = add(radiance, _limited(share, options.clamp if vertices > 0 else FAR))
-
-        u, v = pair(seed, sample, dimension + _DIRECTION)
-        wi = sample_direction(surface, wo, choice, u, v)
-        value, followed = scatter(surface, tables, wo, wi)
-        if followed <= 0.0:
-            break
-        throughput = multiply(throughput, scale(value, 1.0 / followed))
-        direction = normalized(to_world(wi, s, t, normal))
-        if dot(direction, vertex.facing) <= 0.0 or largest(throughput) <= 0.0:
-            break
-        vertices += 1
-        if vertices >= _ROULETTE_FROM:
-            survive = min(largest(throughput), 0.95)
-            if turn >= survive:
-                break
-            throughput = scale(throughput, 1.0 / survive)
-        origin, left_normal = lifted(vertex, direction), normal
-        t_near, t_last = 0.0, FAR
-    return Sample(radiance, alpha, albedo, openness, depth, seen_normal, seen_facing, seen_point, rays)
+        here = active & (density > 0.0)
+        if any_of(here):
+            chance = _chance(scene.light_count, light_reach(lamp, path.origin), path.reach_total)
+            density = where(later, density * chance, density)
+            weight = path.followed / max(path.followed + density, 1e-30)
+            share = _limited(scale(multiply(path.throughput, met), weight), options.clamp, later)
+            light = add(light, choose(here, share, _BLACK))
+    return light
 
 
 @njit(error_model="numpy")
-def _depth_at_centre(lens, column, line, sample):
-    """Depth of the nearest surface under the pixel's centre, from its tangent plane there.
+def _light_behind(scene, active, path):
+    """Light of the domes where the camera sees them."""
+    light = scale(path.throughput, 0.0)
+    for i in range(scene.light_count):
+        seen = background(light_at(scene.lights, i), scene.domes, active, path.direction)
+        light = add(light, multiply(path.throughput, seen))
+    return light
+
+
+class Shaded(NamedTuple):
+    """Vertices ready to scatter."""
+
+    vertex: Any
+    surface: Any
+    lobes: Any
+    wo: Any
+    s: Any
+    t: Any
+    normal: Any
+
+
+@njit(error_model="numpy")
+def _aim(scene, room, active, shaded, lights, chance, u, v):
+    """Light as scattered from vertices towards `wo`, weighted against following; and the rays."""
+    vertex, normal = shaded.vertex, shaded.normal
+    aim = sample_light(light_at(scene.lights, lights), scene.domes, active, vertex.point, u, v)
+    wi = to_local(aim.direction, shaded.s, shaded.t, normal)
+    up = (wi[2] > 0.0) & (dot(aim.direction, vertex.facing) > 0.0)
+    active = active & up & (aim.density > 0.0) & (largest(aim.radiance) > 0.0)
+    gathered = scale(vertex.point, 0.0)
+    if not any_of(active):
+        return gathered, 0
+    value, followed = scatter(shaded.surface, shaded.lobes, scene.tables, shaded.wo, wi)
+    active = active & (largest(value) > 0.0)
+    origin = lifted(vertex, aim.direction)
+    share = _transmittance(scene, room, active, origin, aim.direction, aim.distance)
+    weight = share / max(aim.density * chance + followed, 1e-30)
+    light = scale(multiply(value, aim.radiance), weight)
+    return choose(share > 0.0, light, gathered), count_of(active)
+
+
+@njit(error_model="numpy")
+def _gather(scene, room, active, path, shaded, later, turn, dimension):
+    """What lights send to vertices and on towards `wo`; the reach of all lights; the rays."""
+    first, point = active & ~later, shaded.vertex.point
+    gathered, rays, chance = scale(point, 0.0), 0, 0.0 * turn + 1.0
+    picked, reach_total = all_lanes(0), 0.0 * turn
+    if any_of(active & later):
+        reach_total = _reach_of_all(scene, point)
+        picked, chance = _pick(scene, point, reach_total, turn)
+        chance = where(later, chance, 1.0)
+    rounds = scene.light_count if any_of(first) else 1
+    for i in range(rounds):
+        u, v = pair(path.seed, path.sample, dimension + _LIGHT + i)
+        aiming = active if i == 0 else first
+        lights = where(first, i, picked)
+        light, shot = _aim(scene, room, aiming, shaded, lights, chance, u, v)
+        gathered = add(gathered, light)
+        rays += shot
+    return choose(active, gathered, _BLACK), reach_total, rays
+
+
+@njit(error_model="numpy")
+def _depth_at_centre(lens, column, line, depth, vertex):
+    """Depth of surfaces under their pixels' centres, from their tangent planes there.
 
     Two samples of one slanted surface then agree on its depth, to the edge of the object; where
     the plane is seen edge-on, the sample's own depth stands.
     """
-    origin, direction, forward = shoot(lens, column + 0.5, line + 0.5, 0.0, 0.0)
-    slope = dot(direction, sample.facing)
-    if slope > -0.02:
-        return sample.depth
-    depth = dot(subtract(sample.point, origin), sample.facing) / slope * forward
-    bound = 3.0 * pixel_width_at(lens, sample.depth) / -slope
-    return depth if abs(depth - sample.depth) <= bound else sample.depth
+    origin, direction, forward = shoot(
+        lens, _centre(column), _centre(line), 0.0 * depth, 0.0 * depth
+    )  # fmt: skip
+    slope = min(dot(direction, vertex.facing), -0.02)
+    centred = dot(subtract(vertex.point, origin), vertex.facing) / slope * forward
+    bound = 3.0 * pixel_width_at(lens, depth) / -slope
+    edge_on = dot(direction, vertex.facing) > -0.02
+    return where(edge_on | ~(abs(centred - depth) <= bound), depth, centred)
 
 
-def trace_tile(scene, ray, lens, options, film, left, top, right, bottom, first, count):
-    """Trace samples `first` … `first + count` of a rectangle of pixels into `film`.
+@njit(error_model="numpy")
+def _record(scene, room, lens, options, writing, path, vertex, normal):
+    """Keep what the data passes say of the first surfaces the camera sees; the rays it took."""
+    column, line = int32s(room)[path.number + _COLUMN], int32s(room)[path.number + _LINE]
+    forward = -dot(path.direction, (lens.axes[6], lens.axes[7], lens.axes[8]))
+    depth = _depth_at_centre(lens, column, line, vertex.distance * forward, vertex)
+    _keep(room, _R_DEPTH, path.number, depth, writing)
+    _keep_triple(room, _R_NORMAL, path.number, normal, writing)
+    if not options.occlusion:
+        return 0
+    s, t = frame(vertex.normal)
+    u, v = pair(path.seed, path.sample, _OPENNESS)
+    up = to_world(cosine_direction(u, v), s, t, vertex.normal)
+    radius = 0.0 * u + options.occlusion_radius
+    closed = blocked(scene.opaque, room, writing, lifted(vertex, up), up, radius, OTHER)
+    _keep(room, _R_OPENNESS, path.number, where(closed, 0.0, 1.0), writing)
+    return count_of(writing)
 
-    Adds to the film's sums and keeps the nearest of its nearest; the number of rays is returned.
-    """
-    rays = 0
+
+@njit(error_model="numpy")
+def _shade(scene, room, lens, options, step, on, path, hit):
+    """What happens to paths where they hit: the paths, which of them go on, and the rays."""
+    tables, dimension, rays = scene.tables, _STRIDE * step, 0
+    vertices, recorded = path.state & 0xFFFF, (path.state >> 16) == 1
+    seen, deep = vertices == 0, vertices > 0
+    origin, direction = path.origin, path.direction
+    radiance, throughput = path.radiance, path.throughput
+    alpha, cover = path.alpha, path.cover
+    vertex = hit_vertex(scene, hit, origin, direction)
+    surface = surface_at(scene, vertex.material, vertex.u, vertex.v, room + 4 * _MATERIAL)
+    cosine = min(-dot(direction, vertex.normal), 1.0)
+    choice, turn = pair(path.seed, path.sample, dimension + _CHOICE)
+    through = see_through(surface, tables, cosine)
+    normal = vertex.normal
+    if any_of(on & (surface.bump[2] != 1.0)):
+        normal = bumped(scene, vertex, surface.bump, direction)
+    writing = on & seen & ~recorded & (through < _CLEAR)
+    if any_of(writing):
+        rays += _record(scene, room, lens, options, writing, path, vertex, normal)
+        recorded = recorded | writing
+
+    # Some paths go straight through what is clear; the others turn away here.
+    clear = on & (through > 0.0)
+    passes = clear & (choice < 0.0)
+    t_near, t_last = path.t_near, path.t_last
+    if any_of(clear):
+        passing = where(through >= 1.0, 1.0, min(max(through, 0.2), 0.8))
+        passes = clear & (choice < passing)
+        turns, past = clear & ~passes, 1.0 - min(passing, 0.8)
+        behind_at = just_behind(hit.distance, origin)
+        throughput = choose(passes, scale(throughput, through / passing), throughput)
+        throughput = choose(turns, scale(throughput, surface.presence / past), throughput)
+        choice = where(turns, (choice - passing) / past, where(passes, choice / passing, choice))
+        alpha = where(passes & seen, alpha + cover * (1.0 - through), alpha)
+        cover = where(passes & seen, cover * through, cover)
+        t_near = where(passes, behind_at, t_near)
+        if any_of(turns & seen):
+            # Alpha still wants to know what stands behind.
+            behind, shot = _alpha_behind(scene, room, options, turns & seen, path, behind_at)
+            alpha = where(turns & seen, alpha + cover * (1.0 - through + through * behind), alpha)
+            cover = where(turns & seen, 0.0, cover)
+            rays += shot
+    on = on & ~passes
+    if any_of(on & seen):
+        alpha = where(on & seen, alpha + cover, alpha)
+        albedo = multiply(throughput, reflectance(surface, tables, cosine))
+        _keep_triple(room, _R_ALBEDO, path.number, albedo, on & seen)
+    if any_of(on & (largest(surface.emission) > 0.0)):
+        radiance = add(radiance, choose(on, multiply(throughput, surface.emission), _BLACK))
+
+    on = on & (vertices < options.bounces)
+    reach_total, followed = path.reach_total, path.followed
+    if any_of(on):
+        s, t = frame(normal)
+        wo = to_local(negative(direction), s, t, normal)
+        lobes = lobes_of(surface, tables, wo[2])
+        on = on & (lobes.chance_coat + lobes.chance_interface + lobes.chance_base > 0.0)
+        if scene.light_count > 0:
+            shaded = Shaded(vertex, surface, lobes, wo, s, t, normal)
+            light, total, shot = _gather(scene, room, on, path, shaded, deep, turn, dimension)
+            share = _limited(multiply(throughput, light), options.clamp, deep)
+            radiance, rays = add(radiance, share), rays + shot
+            reach_total = where(on, total, reach_total)
+
+        u, v = pair(path.seed, path.sample, dimension + _DIRECTION)
+        wi = sample_direction(surface, lobes, wo, choice, u, v)
+        value, density = scatter(surface, lobes, tables, wo, wi)
+        leaving = normalized(to_world(wi, s, t, normal))
+        carried = multiply(throughput, scale(value, 1.0 / max(density, 1e-30)))
+        on = on & (density > 0.0) & (largest(carried) > 0.0) & (dot(leaving, vertex.facing) > 0.0)
+        vertices = where(on, vertices + 1, vertices)
+        survive = where(vertices >= _ROULETTE_FROM, min(largest(carried), 0.95), 1.0)
+        on = on & (turn < survive)
+        throughput = choose(on, scale(carried, 1.0 / survive), throughput)
+        origin = choose(on, lifted(vertex, leaving), origin)
+        direction = choose(on, leaving, direction)
+        followed = where(on, density, followed)
+        t_near, t_last = where(on, 0.0, t_near), where(on, FAR, t_last)
+    return (
+        Path(
+            origin=origin,
+            direction=direction,
+            throughput=throughput,
+            radiance=radiance,
+            t_near=t_near,
+            t_last=t_last,
+            followed=followed,
+            reach_total=reach_total,
+            alpha=alpha,
+            cover=cover,
+            state=vertices | where(recorded, 1 << 16, 0),
+            number=path.number,
+            seed=path.seed,
+            sample=path.sample,
+        ),
+        on | passes,
+        rays,
+    )
+
+
+@njit(error_model="numpy")
+def _advance(scene, room, lens, options, step, active, path):
+    """Take paths to their next vertex: the paths there, which of them go on, and the rays."""
+    vertices = path.state & 0xFFFF
+    seen, later = vertices == 0, vertices > 1
+    hit = closest_hits(
+        scene.opaque, scene.clear, room, active, path.origin, path.direction,
+        path.t_near, path.t_last, where(seen, CAMERA, OTHER),
+    )  # fmt: skip
+    found = active & hit.found
+    radiance, alpha = path.radiance, path.alpha
+    if any_of(active & ~seen):
+        distance = where(found, hit.distance, FAR)
+        light = _light_met(scene, options, active & ~seen, path, later, distance)
+        radiance = add(radiance, light)
+    away = active & seen & ~found
+    if options.show_background and any_of(away):
+        alpha = where(away, alpha + path.cover, alpha)
+        radiance = add(radiance, _light_behind(scene, away, path))
+    path = _with_light(path, radiance, alpha)
+    on = found & ~(seen & (int32s(scene.matte)[hit.geometry] == 1))
+    if not any_of(on):
+        return path, on, count_of(active)
+    path, goes_on, rays = _shade(scene, room, lens, options, step, on, path, hit)
+    return path, goes_on, count_of(active) + rays
+
+
+# --- Batches and tiles -------------------------------------------------------------------------
+
+
+@njit(error_model="numpy")
+def _trace_batch(scene, room, lens, options, count):
+    """Trace the paths whose pixels and samples stand in the room, to their ends; the rays."""
+    words, rays = int32s(room), 0
+    going = 0
+    for k in range(0, count, LANES):
+        number = lane_numbers() + k
+        active = number < count
+        path = _start(
+            lens, options, load(words, _COLUMN + k), load(words, _LINE + k), number,
+            load(words, _SAMPLE + k),
+        )  # fmt: skip
+        _pack_path(room, going, path, active)
+        going += count_of(active)
+    for step in range(options.bounces + _MOST_PASSES_THROUGH):
+        under_way, going = going, 0
+        for k in range(0, under_way, LANES):
+            active = lane_numbers() + k < under_way
+            path, goes_on, shot = _advance(
+                scene, room, lens, options, step, active, _load_path(room, k)
+            )  # fmt: skip
+            _bring_home(room, path, active & ~goes_on)
+            _pack_path(room, going, path, goes_on)
+            going += count_of(goes_on)
+            rays += shot
+    for k in range(0, going, LANES):
+        _bring_home(room, _load_path(room, k), lane_numbers() + k < going)
+    return rays
+
+
+@njit(error_model="numpy")
+def _line_up(room, tile, samples, first_pixel, pixels):
+    """Write the pixels and samples of a batch into the room, with results as of a miss."""
+    left, top, width = tile
+    first, count = samples
+    words, results = int32s(room), float32s(room)
+    for i in range(pixels):
+        pixel = first_pixel + i
+        for sample in range(count):
+            k = i * count + sample
+            words[_COLUMN + k] = left + pixel % width
+            words[_LINE + k] = top + pixel // width
+            words[_SAMPLE + k] = first + sample
+            for channel in range(3):
+                results[_R_ALBEDO + channel * _CAPACITY + k] = 0.0
+            results[_R_OPENNESS + k], results[_R_DEPTH + k] = 1.0, math.inf
+
+
+@njit(error_model="numpy")
+def _develop(room, film, pixels, count):
+    """Add the results of a batch to the film, a pixel's samples in their order."""
+    words, results = int32s(room), float32s(room)
     beauty, albedo, openness = (
         float32s(film.beauty), float32s(film.albedo), float32s(film.occlusion)
     )  # fmt: skip
     depths, normals = float32s(film.depth), float32s(film.normal)
-    for line in range(top, bottom):
-        for column in range(left, right):
-            seed = pixel_seed(options.seed, column, line)
-            pixel = line * film.width + column
-            light, tint, alpha, clear = (0.0, 0.0, 0.0), (0.0, 0.0, 0.0), 0.0, 0.0
-            nearest = float(depths[pixel])
-            for sample in range(first, first + count):
-                path = _trace_path(scene, ray, lens, options, seed, sample, column, line)
-                rays += path.rays
-                got = path.radiance
-                if math.isfinite(got[0] + got[1] + got[2]):
-                    light = add(light, got)
-                tint = add(tint, path.albedo)
-                alpha += path.alpha
-                clear += path.openness
-                if path.depth < math.inf:
-                    depth = _depth_at_centre(lens, column, line, path)
-                    if depth < nearest:
-                        nearest = depth
-                        for k in range(3):
-                            normals[3 * pixel + k] = path.normal[k]
-            for k in range(3):
-                beauty[4 * pixel + k] += light[k]
-                albedo[3 * pixel + k] += tint[k]
-            beauty[4 * pixel + 3] += alpha
-            openness[pixel] += clear
-            depths[pixel] = nearest
+    for i in range(pixels):
+        at = i * count
+        pixel = words[_LINE + at] * film.width + words[_COLUMN + at]
+        nearest = depths[pixel]
+        alpha, clear = 0.0, 0.0
+        for k in range(at, at + count):
+            alpha += results[_R_ALPHA + k]
+            clear += results[_R_OPENNESS + k]
+            if results[_R_DEPTH + k] < nearest:
+                nearest = results[_R_DEPTH + k]
+                for channel in range(3):
+                    normals[3 * pixel + channel] = results[_R_NORMAL + channel * _CAPACITY + k]
+        for channel in range(3):
+            light, tint = 0.0, 0.0
+            for k in range(at, at + count):
+                got = results[_R_RADIANCE + channel * _CAPACITY + k]
+                light += got if math.isfinite(got) else 0.0
+                tint += results[_R_ALBEDO + channel * _CAPACITY + k]
+            beauty[4 * pixel + channel] += light
+            albedo[3 * pixel + channel] += tint
+        beauty[4 * pixel + 3] += alpha
+        openness[pixel] += clear
+        depths[pixel] = nearest
+
+
+def trace_tile(scene, room, lens, options, film, left, top, right, bottom, first, count):
+    """Trace samples `first` … `first + count` of a rectangle of pixels into `film`.
+
+    Adds to the film's sums and keeps the nearest of its nearest; the number of rays is returned.
+    `room` is the address of `ROOM` words; `count` is at most `BATCH`.
+    """
+    rays, width = 0, right - left
+    pixels = width * (bottom - top)
+    at_once = max(BATCH // count, 1)
+    for pixel in range(0, pixels, at_once):
+        batch = min(at_once, pixels - pixel)
+        _line_up(room, (left, top, width), (first, count), pixel, batch)
+        rays += _trace_batch(scene, room, lens, options, batch * count)
+        _develop(room, film, batch, count)
     return rays

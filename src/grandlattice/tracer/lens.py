@@ -95,11 +95,11 @@ def shoot(lens, x, y, lens_x, lens_y):
 
     Returns origin, unit direction, and how far along the view axis one step of the ray goes.
     """
-    film_x, film_y = lens.left + x * lens.pixel, lens.top - y * lens.pixel
+    film_x, film_y = x * lens.pixel + lens.left, lens.top - y * lens.pixel
     right, up, back = triple(lens.axes, 0), triple(lens.axes, 3), triple(lens.axes, 6)
     if lens.orthographic:
         start = to_world((film_x, film_y, 0.0), right, up, back)
-        direction = (-back[0], -back[1], -back[2])
+        direction = (0.0 * x - back[0], 0.0 * x - back[1], 0.0 * x - back[2])
     else:
         lx, ly = lens_x * lens.radius, lens_y * lens.radius
         start = to_world((lx, ly, 0.0), right, up, back)

@@ -11,16 +11,28 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
+from typing import Any, NamedTuple
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
 from grandlattice.snapshot import Light
-from grandlattice.tracer.memory import float32s, float64s, records, table
-from grandlattice.tracer.sampling import cone_direction, on_disk
+from grandlattice.tracer.lanes import any_of, records, to_floats, to_ints, where
+from grandlattice.tracer.memory import float32s, table
+from grandlattice.tracer.sampling import angle_of, cone_direction, on_disk, sine_and_cosine
 from grandlattice.tracer.textures import srgb_to_linear
-from grandlattice.tracer.vectors import add, along, cross, dot, normalized, scale, subtract, triple
+from grandlattice.tracer.vectors import (
+    add,
+    along,
+    choose,
+    cross,
+    dot,
+    negative,
+    scale,
+    subtract,
+    to_world,
+)
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -28,21 +40,25 @@ DOME, DISTANT, RECT, DISK, SPHERE = 0, 1, 2, 3, 4
 _KINDS = {"dome": DOME, "distant": DISTANT, "rect": RECT, "disk": DISK, "sphere": SPHERE}
 _LUMA = np.array([0.2126, 0.7152, 0.0722])
 _NARROWEST = 0.01  # degrees; a distant light of no width still has to be sampled
+_BELOW_ONE = 1.0 - 2.0**-24
 
 
 LIGHT = np.dtype(
     [
-        ("kind", "i8"),
-        ("radiance", "f8", (3,)),
-        ("position", "f8", (3,)),
-        ("across", "f8", (3,)),  # half the width as a vector; a dome's local X
-        ("upward", "f8", (3,)),  # half the height; a dome's local Y
-        ("facing", "f8", (3,)),  # where it shines; a dome's local Z
-        ("extent", "f8"),  # area; a sphere's radius; a distant light's 1 − cos(half its angle)
-        ("width", "i8"), ("height", "i8"), ("texels", "i8"),  # a dome's image: float32 RGB
-        ("columns", "i8"), ("lines", "i8"),  # the grid it is sampled by
-        ("rows", "i8"),  # cumulated chances of the grid's lines, lines + 1
-        ("cells", "i8"),  # cumulated along each line, columns + 1 for each
+        ("kind", "i4"),
+        ("radiance", "f4", (3,)),
+        ("position", "f4", (3,)),
+        ("across", "f4", (3,)),  # half the width as a vector; a dome's local X
+        ("upward", "f4", (3,)),  # half the height; a dome's local Y
+        ("facing", "f4", (3,)),  # where it shines; a dome's local Z
+        ("extent", "f4"),  # area; a sphere's radius; a distant light's 1 − cos(half its angle)
+        ("width", "i4"), ("height", "i4"),  # a dome's image
+        ("columns", "i4"), ("lines", "i4"),  # the grid it is sampled by
+        # Where in the scene's `domes` …
+        ("texels", "i4"),  # … the image's RGB begins,
+        ("rows", "i4"),  # the cumulated chances of the grid's lines, lines + 1,
+        ("cells", "i4"),  # those along each line, columns + 1 for each,
+        ("chances", "i4"),  # and the chance of each cell, lines × columns
     ],
     align=True,
 )  # fmt: skip
@@ -50,8 +66,11 @@ LIGHT = np.dtype(
 light_at = records(LIGHT)
 
 
-def _dome_grid(texels: NDArray[np.float32]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Cumulated probabilities of rows (h + 1,) and, within rows, of cells (h, w + 1)."""
+def _dome_grid(texels: NDArray[np.float32]) -> tuple[NDArray[np.float32], ...]:
+    """Cumulated chances of rows (h + 1,) and, within rows, of cells (h, w + 1); chances (h, w).
+
+    The chances are kept besides the sums, whose differences lose the faintest cells.
+    """
     brightness = texels.astype(np.float64) @ _LUMA
     height, width = brightness.shape
     grid_height, grid_width = min(max(height, 32), 128), min(max(width, 64), 256)
@@ -73,14 +92,16 @@ def _dome_grid(texels: NDArray[np.float32]) -> tuple[NDArray[np.float64], NDArra
     weight = brightness * np.sin(latitude)[:, None]
     along_row = np.concatenate([np.zeros((grid_height, 1)), np.cumsum(weight, 1)], 1)
     over_rows = np.concatenate([[0.0], np.cumsum(along_row[:, -1])])
-    return over_rows / over_rows[-1], np.ascontiguousarray(along_row / along_row[:, -1:])
+    over_rows, along_row = over_rows / over_rows[-1], along_row / along_row[:, -1:]
+    found = over_rows, along_row, weight / weight.sum()
+    return tuple(np.ascontiguousarray(chances, np.float32) for chances in found)
 
 
 def pack_lights(
     lights: Sequence[Light], images: Mapping[str, NDArray | None]
-) -> tuple[NDArray, list[NDArray]]:
-    """A table of `LIGHT` and the arrays it points at; `images` as in `pack_textures`."""
-    held: list[NDArray] = []
+) -> tuple[NDArray, NDArray[np.float32]]:
+    """A table of `LIGHT`, and the `domes` it refers to; `images` as in `pack_textures`."""
+    domes: list[NDArray] = [np.zeros(8, np.float32)]  # lanes that aim at no dome read here
     rows_of_table = table(LIGHT, len(lights))
     for row, light in zip(rows_of_table, lights, strict=False):
         row["kind"], row["radiance"] = _KINDS[light.kind], light.radiance
@@ -90,12 +111,14 @@ def pack_lights(
             for name, axis in (("across", x), ("upward", y), ("facing", z)):
                 row[name] = axis / np.linalg.norm(axis)
             image = np.ascontiguousarray(_dome_image(light, images))
-            over_rows, along_rows = _dome_grid(image)
+            over_rows, along_rows, chances = _dome_grid(image)
             row["height"], row["width"] = image.shape[:2]
-            row["lines"], row["columns"] = along_rows.shape[0], along_rows.shape[1] - 1
-            row["texels"], row["rows"] = image.ctypes.data, over_rows.ctypes.data
-            row["cells"] = along_rows.ctypes.data
-            held += [image, over_rows, along_rows]
+            row["lines"], row["columns"] = chances.shape
+            for name, array in (
+                ("texels", image), ("rows", over_rows), ("cells", along_rows), ("chances", chances),
+            ):  # fmt: skip
+                row[name] = sum(part.size for part in domes)
+                domes.append(array.ravel())
         elif light.kind == "distant":
             row["facing"] = -z / np.linalg.norm(z)
             half = np.radians(max(light.size[0], _NARROWEST)) / 2
@@ -110,7 +133,7 @@ def pack_lights(
             row["across"], row["upward"] = across, upward
             shape = np.pi if light.kind == "disk" else 4.0
             row["extent"] = shape * np.linalg.norm(np.cross(across, upward))
-    return rows_of_table, held
+    return rows_of_table, np.concatenate(domes)
 
 
 def _dome_image(light: Light, images: Mapping[str, NDArray | None]) -> NDArray[np.float32]:
@@ -128,43 +151,39 @@ def _dome_image(light: Light, images: Mapping[str, NDArray | None]) -> NDArray[n
 
 @njit(error_model="numpy")
 def _find(steps, first, count, u):
-    """The step of a cumulated table (`count` + 1 entries from `first`) that holds `u`."""
-    low, high = 0, count
-    while high - low > 1:
-        middle = (low + high) // 2
-        if steps[first + middle] <= u:
-            low = middle
-        else:
-            high = middle
+    """The step of each lane's part of `steps` (`count` + 1 entries from `first`) that holds `u`."""
+    low, high = 0 * count, count
+    while any_of(high - low > 1):
+        middle = (low + high) >> 1
+        below = steps[first + middle] <= u
+        low, high = where(below, middle, low), where(below, high, middle)
     return low
 
 
 @njit(error_model="numpy")
 def _dome_coordinates(light, direction):
     """Texture coordinates of a direction: u from longitude +180° leftmost, v from the top."""
-    x = dot(direction, triple(light.across, 0))
-    y = dot(direction, triple(light.upward, 0))
-    z = dot(direction, triple(light.facing, 0))
-    u = 0.5 - math.atan2(x, z) / (2.0 * math.pi)
-    v = math.acos(min(max(y, -1.0), 1.0)) / math.pi
-    return min(max(u, 0.0), 1.0 - 1e-12), min(max(v, 0.0), 1.0 - 1e-12)
+    x, y, z = dot(direction, light.across), dot(direction, light.upward), dot(direction, light.facing)
+    u = 0.5 - angle_of(x, z) * (0.5 / math.pi)
+    v = angle_of(math.sqrt(x * x + z * z), y) * (1.0 / math.pi)
+    return min(max(u, 0.0), _BELOW_ONE), min(max(v, 0.0), _BELOW_ONE)
 
 
 @njit(error_model="numpy")
-def _dome_radiance(light, u, v):
-    width, height = light.width, light.height
-    r = triple(light.radiance, 0)
-    t = float32s(light.texels)
-    if width == 1 and height == 1:
-        return (r[0] * t[0], r[1] * t[1], r[2] * t[2])
-    x, y = u * width - 0.5, v * height - 0.5
-    x0, y0 = math.floor(x), math.floor(y)
-    a, b = x - x0, y - y0
-    left, right = (x0 + width) % width, (x0 + 1) % width
-    top, bottom = max(y0, 0), min(y0 + 1, height - 1)
-    k00, k10 = 3 * (top * width + left), 3 * (top * width + right)
-    k01, k11 = 3 * (bottom * width + left), 3 * (bottom * width + right)
-    w00, w10, w01, w11 = (1 - a) * (1 - b), a * (1 - b), (1 - a) * b, a * b
+def _dome_radiance(light, domes, is_dome, u, v):
+    """The bilinear image at (u, v); lanes with other lights read nothing of use."""
+    width, height = where(is_dome, light.width, 1), where(is_dome, light.height, 1)
+    r, t, texels = light.radiance, float32s(domes), light.texels
+    x, y = u * to_floats(width) - 0.5, v * to_floats(height) - 0.5
+    left_edge, top_edge = math.floor(x), math.floor(y)
+    a, b = x - left_edge, y - top_edge
+    left, top = to_ints(left_edge), to_ints(top_edge)
+    right, bottom = left + 1, min(top + 1, height - 1)
+    left, right = where(left < 0, width - 1, left), where(right >= width, 0, right)
+    top = max(top, 0)
+    k00, k10 = texels + 3 * (top * width + left), texels + 3 * (top * width + right)
+    k01, k11 = texels + 3 * (bottom * width + left), texels + 3 * (bottom * width + right)
+    w00, w10, w01, w11 = (1.0 - a) * (1.0 - b), a * (1.0 - b), (1.0 - a) * b, a * b
     return (
         r[0] * (w00 * t[k00] + w10 * t[k10] + w01 * t[k01] + w11 * t[k11]),
         r[1] * (w00 * t[k00 + 1] + w10 * t[k10 + 1] + w01 * t[k01 + 1] + w11 * t[k11 + 1]),
@@ -173,148 +192,178 @@ def _dome_radiance(light, u, v):
 
 
 @njit(error_model="numpy")
-def _dome_density(light, u, v):
-    width, height = light.columns, light.lines
-    rows, cells = float64s(light.rows), float64s(light.cells)
-    x, y = min(int(u * width), width - 1), min(int(v * height), height - 1)
-    k = y * (width + 1) + x
-    share = rows[y + 1] - rows[y]
-    share *= cells[k + 1] - cells[k]
-    sine = math.sin(v * math.pi)
-    if sine <= 0.0:
-        return 0.0
-    return share * width * height / (2.0 * math.pi * math.pi * sine)
+def _dome_density(light, domes, is_dome, u, v):
+    width, height = where(is_dome, light.columns, 1), where(is_dome, light.lines, 1)
+    across, down = to_floats(width), to_floats(height)
+    x, y = min(to_ints(u * across), width - 1), min(to_ints(v * down), height - 1)
+    share = float32s(domes)[light.chances + y * width + x]
+    sine, _ = sine_and_cosine(0.5 * v)
+    density = share * across * down / (2.0 * math.pi * math.pi * max(sine, 1e-9))
+    return where(is_dome & (sine > 0.0), density, 0.0)
 
 
 @njit(error_model="numpy")
-def _sample_dome(light, s, t):
-    width, height = light.columns, light.lines
-    rows, cells = float64s(light.rows), float64s(light.cells)
-    y = _find(rows, 0, height, t)
-    low, high = rows[y], rows[y + 1]
-    v = (y + (t - low) / (high - low)) / height
-    base = y * (width + 1)
-    x = _find(cells, base, width, s)
-    low, high = cells[base + x], cells[base + x + 1]
-    u = (x + (s - low) / (high - low)) / width
-    longitude, polar = (0.5 - u) * 2.0 * math.pi, v * math.pi
-    sine = math.sin(polar)
-    local = (sine * math.sin(longitude), math.cos(polar), sine * math.cos(longitude))
-    a, b, c = triple(light.across, 0), triple(light.upward, 0), triple(light.facing, 0)
-    direction = add(add(scale(a, local[0]), scale(b, local[1])), scale(c, local[2]))
-    return direction, _dome_radiance(light, u, v), _dome_density(light, u, v)
+def _sample_dome(light, domes, is_dome, s, t):
+    width, height = where(is_dome, light.columns, 1), where(is_dome, light.lines, 1)
+    steps, rows = float32s(domes), light.rows
+    y = _find(steps, rows, height, t)
+    low, high = steps[rows + y], steps[rows + y + 1]
+    v = (to_floats(y) + (t - low) / max(high - low, 1e-30)) / to_floats(height)
+    cells = light.cells + y * (width + 1)
+    x = _find(steps, cells, width, s)
+    low, high = steps[cells + x], steps[cells + x + 1]
+    u = (to_floats(x) + (s - low) / max(high - low, 1e-30)) / to_floats(width)
+    u, v = min(u, _BELOW_ONE), min(v, _BELOW_ONE)
+    east, ahead = sine_and_cosine(0.5 - u)
+    sine, up = sine_and_cosine(0.5 * v)
+    local = (sine * east, up, sine * ahead)
+    direction = to_world(local, light.across, light.upward, light.facing)
+    return direction, _dome_radiance(light, domes, is_dome, u, v), _dome_density(light, domes, is_dome, u, v)
 
 
 FAR = 3e38
 
 
-@njit(error_model="numpy")
-def sample_light(light, point, s, t):
-    """A direction from `point` towards a light.
+class Aim(NamedTuple):
+    """A direction towards a light; the density is 0 where the light cannot reach."""
 
-    Returns (direction, distance, radiance, density); density 0 where the light cannot reach.
+    direction: Any
+    distance: Any
+    radiance: Any
+    density: Any
+
+
+@njit(error_model="numpy")
+def _cone(light, point):
+    """What of the sphere light is seen from a point: centre, squared distance, 1 − cos of its edge."""
+    to_centre = subtract(light.position, point)
+    squared = dot(to_centre, to_centre)
+    radius = light.extent
+    sine_squared = min(radius * radius / max(squared, 1e-30), 1.0)
+    # 1 − cos without cancellation for small, far lights.
+    narrow = sine_squared / (1.0 + math.sqrt(1.0 - sine_squared))
+    return to_centre, squared, narrow
+
+
+@njit(error_model="numpy")
+def _into_sphere(light, to_centre, direction):
+    """Along a ray: the distance to its nearest approach, and the square of half the chord there.
+
+    The chord is negative where the ray misses.  The miss is measured from the approach itself;
+    a difference of squares would lose small, far lights.
     """
-    none = (0.0, 0.0, 0.0)
-    kind = light.kind
-    radiance = triple(light.radiance, 0)
-    if kind == DOME:
-        direction, radiance, density = _sample_dome(light, s, t)
-        return direction, FAR, radiance, density
-    if kind == DISTANT:
-        direction = cone_direction(scale(triple(light.facing, 0), -1.0), light.extent, s, t)
-        return direction, FAR, radiance, 1.0 / (2.0 * math.pi * light.extent)
-    to_centre = subtract(triple(light.position, 0), point)
-    if kind == SPHERE:
-        radius = light.extent
-        squared = dot(to_centre, to_centre)
-        if squared <= radius * radius:
-            return none, 0.0, none, 0.0
-        sine_squared = radius * radius / squared
-        # 1 − cos without cancellation for small, far lights.
-        narrow = sine_squared / (1.0 + math.sqrt(1.0 - sine_squared))
-        direction = cone_direction(scale(to_centre, 1.0 / math.sqrt(squared)), narrow, s, t)
-        middle = dot(to_centre, direction)
-        inside = max(radius * radius - (squared - middle * middle), 0.0)
-        return direction, middle - math.sqrt(inside), radiance, 1.0 / (2.0 * math.pi * narrow)
-    x, y = 2.0 * s - 1.0, 2.0 * t - 1.0
-    if kind == DISK:
-        x, y = on_disk(s, t)
-    offset = add(scale(triple(light.across, 0), x), scale(triple(light.upward, 0), y))
-    to_light = add(to_centre, offset)
-    squared = dot(to_light, to_light)
-    distance = math.sqrt(squared)
-    if distance == 0.0:
-        return none, 0.0, none, 0.0
-    direction = scale(to_light, 1.0 / distance)
-    cosine = -dot(direction, triple(light.facing, 0))
-    if cosine <= 0.0:
-        return none, 0.0, none, 0.0
-    return direction, distance, radiance, squared / (cosine * light.extent)
+    middle = dot(to_centre, direction)
+    off = subtract(to_centre, scale(direction, middle))
+    return middle, light.extent * light.extent - dot(off, off)
 
 
 @njit(error_model="numpy")
-def meet_light(light, origin, direction, t_near, t_far):
-    """What a ray meets of a light between two distances: (radiance, density of sampling it)."""
-    none = (0.0, 0.0, 0.0)
+def sample_light(light, domes, active, point, s, t):
+    """Directions from points towards a light of each lane, as an `Aim`."""
     kind = light.kind
-    radiance = triple(light.radiance, 0)
-    if kind == DOME or kind == DISTANT:
-        if t_far < FAR:
-            return none, 0.0
-        if kind == DOME:
-            u, v = _dome_coordinates(light, direction)
-            return _dome_radiance(light, u, v), _dome_density(light, u, v)
+    direction = (0.0 * s, 0.0 * s, 0.0 * s + 1.0)
+    radiance = light.radiance
+    distance, density = 0.0 * s + FAR, 0.0 * s
+    is_dome = active & (kind == DOME)
+    if any_of(is_dome):
+        direction, seen, density = _sample_dome(light, domes, is_dome, s, t)
+        radiance = choose(is_dome, seen, radiance)
+    far = active & (kind == DISTANT)
+    if any_of(far):
+        towards = cone_direction(negative(light.facing), light.extent, s, t)
+        direction = choose(far, towards, direction)
+        density = where(far, 0.5 / (math.pi * light.extent), density)
+    is_sphere = active & (kind == SPHERE)
+    if any_of(is_sphere):
+        to_centre, squared, narrow = _cone(light, point)
+        towards = cone_direction(scale(to_centre, 1.0 / math.sqrt(max(squared, 1e-30))), narrow, s, t)
+        middle, chord = _into_sphere(light, to_centre, towards)
+        outside = squared > light.extent * light.extent
+        direction = choose(is_sphere, towards, direction)
+        distance = where(is_sphere, middle - math.sqrt(max(chord, 0.0)), distance)
+        density = where(is_sphere, where(outside, 0.5 / (math.pi * narrow), 0.0), density)
+    flat = active & ((kind == RECT) | (kind == DISK))
+    if any_of(flat):
+        disk_x, disk_y = on_disk(s, t)
+        x = where(kind == DISK, disk_x, 2.0 * s - 1.0)
+        y = where(kind == DISK, disk_y, 2.0 * t - 1.0)
+        offset = add(scale(light.across, x), scale(light.upward, y))
+        to_light = add(subtract(light.position, point), offset)
+        squared = max(dot(to_light, to_light), 1e-30)
+        length = math.sqrt(squared)
+        towards = scale(to_light, 1.0 / length)
+        cosine = -dot(towards, light.facing)
+        direction = choose(flat, towards, direction)
+        distance = where(flat, length, distance)
+        aimed = where(cosine > 0.0, squared / max(cosine * light.extent, 1e-30), 0.0)
+        density = where(flat, aimed, density)
+    return Aim(direction, distance, radiance, density)
+
+
+@njit(error_model="numpy")
+def background(light, domes, active, direction):
+    """Radiance of the dome lights in a direction; 0 for other lights."""
+    is_dome = active & (light.kind == DOME)
+    u, v = _dome_coordinates(light, direction)
+    return choose(is_dome, _dome_radiance(light, domes, is_dome, u, v), (0.0, 0.0, 0.0))
+
+
+@njit(error_model="numpy")
+def meet_light(light, domes, active, origin, direction, t_near, t_far):
+    """What rays meet of a light between two distances: (radiance, density of sampling it)."""
+    kind = light.kind
+    radiance, density = light.radiance, 0.0 * t_far
+    away = active & (t_far >= FAR)
+    is_dome = away & (kind == DOME)
+    if any_of(is_dome):
+        u, v = _dome_coordinates(light, direction)
+        radiance = choose(is_dome, _dome_radiance(light, domes, is_dome, u, v), radiance)
+        density = _dome_density(light, domes, is_dome, u, v)
+    far = away & (kind == DISTANT)
+    if any_of(far):
         # `facing` is where the light goes; a ray that meets it goes the other way.
-        off_axis = add(direction, triple(light.facing, 0))
-        if dot(off_axis, off_axis) > 2.0 * light.extent:  # |off|² = 2 (1 − cos)
-            return none, 0.0
-        return radiance, 1.0 / (2.0 * math.pi * light.extent)
-    to_centre = subtract(triple(light.position, 0), origin)
-    if kind == SPHERE:
-        radius = light.extent
-        squared = dot(to_centre, to_centre)
-        middle = dot(to_centre, direction)
-        inside = radius * radius - (squared - middle * middle)
-        if squared <= radius * radius or middle <= 0.0 or inside < 0.0:
-            return none, 0.0
-        t = middle - math.sqrt(inside)
-        if t <= t_near or t > t_far:
-            return none, 0.0
-        sine_squared = radius * radius / squared
-        narrow = sine_squared / (1.0 + math.sqrt(1.0 - sine_squared))
-        return radiance, 1.0 / (2.0 * math.pi * narrow)
-    facing = triple(light.facing, 0)
-    cosine = -dot(direction, facing)
-    if cosine <= 0.0:
-        return none, 0.0
-    t = -dot(to_centre, facing) / cosine
-    if t <= t_near or t > t_far:
-        return none, 0.0
-    offset = subtract(along(origin, direction, t), triple(light.position, 0))
-    a, b = triple(light.across, 0), triple(light.upward, 0)
-    # Solve offset = x·a + y·b in the light's plane, whatever the angle between a and b.
-    normal = cross(a, b)
-    area = dot(normal, normal)
-    x, y = dot(cross(offset, b), normal) / area, dot(cross(a, offset), normal) / area
-    outside = x * x + y * y > 1.0 if kind == DISK else max(abs(x), abs(y)) > 1.0
-    if outside:
-        return none, 0.0
-    return radiance, t * t / (cosine * light.extent)
+        off_axis = add(direction, light.facing)
+        met = far & (dot(off_axis, off_axis) <= 2.0 * light.extent)  # |off|² = 2 (1 − cos)
+        density = where(met, 0.5 / (math.pi * light.extent), density)
+    is_sphere = active & (kind == SPHERE)
+    if any_of(is_sphere):
+        to_centre, squared, narrow = _cone(light, origin)
+        middle, chord = _into_sphere(light, to_centre, direction)
+        outside = squared > light.extent * light.extent
+        t = middle - math.sqrt(max(chord, 0.0))
+        met = is_sphere & outside & (middle > 0.0) & (chord >= 0.0) & (t > t_near) & (t <= t_far)
+        density = where(met, 0.5 / (math.pi * narrow), density)
+    flat = active & ((kind == RECT) | (kind == DISK))
+    if any_of(flat):
+        facing = light.facing
+        cosine = -dot(direction, facing)
+        to_centre = subtract(light.position, origin)
+        t = -dot(to_centre, facing) / where(cosine > 0.0, cosine, 1.0)
+        offset = subtract(along(origin, direction, t), light.position)
+        a, b = light.across, light.upward
+        # Solve offset = x·a + y·b in the light's plane, whatever the angle between a and b.
+        normal = cross(a, b)
+        area = max(dot(normal, normal), 1e-30)
+        x, y = dot(cross(offset, b), normal) / area, dot(cross(a, offset), normal) / area
+        round_one = x * x + y * y <= 1.0
+        square = (abs(x) <= 1.0) & (abs(y) <= 1.0)
+        within = ((kind == DISK) & round_one) | ((kind == RECT) & square)
+        met = flat & within & (cosine > 0.0) & (t > t_near) & (t <= t_far)
+        density = where(met, t * t / max(cosine * light.extent, 1e-30), density)
+    return radiance, density
 
 
 @njit(error_model="numpy")
-def light_reach(light, point, normal):
-    """A guess at what a light sends to `point`, unshadowed; only steers which one is sampled."""
-    r = triple(light.radiance, 0)
-    brightness = r[0] + r[1] + r[2]
+def light_reach(light, point):
+    """A guess at what a light sends to points, unshadowed; only steers which one is sampled."""
+    r = light.radiance
     kind = light.kind
-    if kind == DOME:
-        return brightness * math.pi
-    if kind == DISTANT:
-        return brightness * light.extent * 2.0 * math.pi
-    to_centre = subtract(triple(light.position, 0), point)
+    to_centre = subtract(light.position, point)
     squared = dot(to_centre, to_centre) + 1e-9
-    if kind == SPHERE:
-        return brightness * math.pi * light.extent**2 / squared
-    cosine = max(-dot(normalized(to_centre), triple(light.facing, 0)), 0.05)
-    return brightness * light.extent * cosine / (squared + light.extent)
+    extent = light.extent
+    cosine = max(-dot(to_centre, light.facing) / math.sqrt(squared), 0.05)
+    angle = extent * cosine / (squared + extent)
+    angle = where(kind == SPHERE, math.pi * extent * extent / squared, angle)
+    angle = where(kind == DISTANT, 2.0 * math.pi * extent, angle)
+    angle = where(kind == DOME, math.pi, angle)
+    return (r[0] + r[1] + r[2]) * angle

@@ -1,7 +1,7 @@
 """UsdPreviewSurface for kernels: the table of its inputs, and what they are at one point.
 
 `pack_materials` turns `Material` records into a table; `surface_at` reads them, textures and all,
-into a `SURFACE`, which is what scattering needs and no more.  How light scatters is `scattering`.
+into a `Surface`, which is what scattering needs and no more.  How light scatters is `scattering`.
 """
 
 from __future__ import annotations
@@ -13,10 +13,11 @@ from numba import njit
 from numpy.typing import NDArray
 
 from grandlattice.snapshot import Material, Texture, TextureInput
-from grandlattice.tracer.memory import records, table
-from grandlattice.tracer.scattering import reflected_share
+from grandlattice.tracer.lanes import LANES, all_lanes, any_of, first_of, load, records, store, where
+from grandlattice.tracer.memory import float32s, int32s, table
+from grandlattice.tracer.scattering import Surface, reflected_share
 from grandlattice.tracer.textures import read_texture, texture_at
-from grandlattice.tracer.vectors import add, largest, scale, triple
+from grandlattice.tracer.vectors import choose, largest, scale
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -25,7 +26,8 @@ from grandlattice.tracer.vectors import add, largest, scale, triple
     _DIFFUSE, _EMISSION, _SPECULAR, _BUMP, _METALLIC, _ROUGHNESS, _COAT, _COAT_ROUGHNESS,
     _OPACITY, _THRESHOLD, _IOR,
 ) = range(11)  # fmt: skip
-_SLOTS = 11
+_SLOTS, _COLOURS = 11, 4  # the first four are colours, the others single numbers
+MATERIAL_ROOM = 3 * _SLOTS * LANES
 
 # Input name → (place, fallback of the UsdPreviewSurface schema).
 _INPUTS: dict[str, tuple[int, tuple[float, ...]]] = {
@@ -47,44 +49,22 @@ _SMOOTHEST = 0.02  # roughness below which a highlight is narrower than the film
 
 MATERIAL = np.dtype(
     [
-        ("value", "f8", (33,)),  # three numbers for each input
-        ("texture", "i8", (11,)),  # row of the textures, or −1
-        ("channel", "i8", (11,)),
-        ("specular_workflow", "i8"),
-        ("presence", "i8"),  # opacityMode is `presence`
+        ("value", "f4", (33,)),  # three numbers for each input
+        ("texture", "i4", (11,)),  # row of the textures, or −1
+        ("channel", "i4", (11,)),
+        ("textured", "i4"),  # a bit for each input that has a texture
+        ("specular_workflow", "i4"),
+        ("presence", "i4"),  # opacityMode is `presence`
     ],
     align=True,
 )
 
 material_at = records(MATERIAL)
-
-
-SURFACE = np.dtype(
-    [
-        ("diffuse", "f8", (3,)),
-        ("f0", "f8", (3,)),  # reflectance at normal incidence
-        ("f90", "f8"),  # and at grazing
-        ("alpha", "f8"),  # GGX width
-        ("coat", "f8"), ("coat_alpha", "f8"),
-        ("opacity", "f8"),
-        ("presence", "f8"),  # how much of the surface is there at all
-        ("emission", "f8", (3,)),
-        ("bump", "f8", (3,)),  # normal in the tangent frame
-        # What depends on the outgoing direction, written by `scattering.prepare_lobes`.
-        ("chance_coat", "f8"), ("chance_interface", "f8"), ("chance_base", "f8"),
-        ("under_coat", "f8"),  # share that gets past the coat
-        ("coat_boost", "f8"), ("boost", "f8", (3,)),
-        ("base_out", "f8"),  # share that gets past the interface, over its mean
-    ],
-    align=True,
-)  # fmt: skip
-"""A material at a point, ready for scattering; colours are linear triples.
-
-It lives in a thread's own room and is handed on by address: thirty numbers passed by value at
-every call cost more than the shading itself.
-"""
-
-_surface_in = records(SURFACE)
+_WORDS = MATERIAL.itemsize // 4
+_TEXTURE, _CHANNEL, _TEXTURED = (
+    MATERIAL.fields[name][1] // 4  # type: ignore[index]
+    for name in ("texture", "channel", "textured")
+)
 
 
 def is_clear(material: Material) -> bool:
@@ -104,6 +84,7 @@ def pack_materials(materials: Sequence[Material], textures: Sequence[Texture]) -
             if isinstance(given, TextureInput):
                 row["texture"][slot] = places[given.texture]
                 row["channel"][slot] = _CHANNELS[given.channel]
+                row["textured"] |= 1 << slot
             else:
                 row["value"][3 * slot : 3 * slot + 3] = given  # one number is spread over three
         row["specular_workflow"] = _flag(material, "useSpecularWorkflow")
@@ -122,74 +103,98 @@ def _unit(x):
 
 
 @njit(error_model="numpy")
-def _read_inputs(scene, material, u, v, inputs):
-    """Write all inputs at (u, v), three numbers each, to `inputs`.
+def _read_inputs(scene, m, u, v, room):
+    """Write all inputs at (u, v), three lanes each, to `room`.
 
-    One loop with one call: the texture code is large, and is compiled and fetched once.
+    One loop with one call: the texture code is large, and is compiled and fetched once.  Where
+    all lanes are on one material, what it says is read once and spread.
     """
+    values, words, inputs = float32s(scene.materials), int32s(scene.materials), float32s(room)
+    rows = m * _WORDS
+    one = first_of(m) * _WORDS
+    same = not any_of(rows != one)
+    bits = all_lanes(words[one + _TEXTURED]) if same else words[rows + _TEXTURED]
     for slot in range(_SLOTS):
-        k = 3 * slot
-        row = material.texture[slot]
-        if row < 0:
-            inputs[k] = material.value[k]
-            inputs[k + 1] = material.value[k + 1]
-            inputs[k + 2] = material.value[k + 2]
-        else:
-            texel = read_texture(texture_at(scene.textures, row), scene.decode, u, v)
-            channel = material.channel[slot]
-            inputs[k] = texel[channel]
-            inputs[k + 1] = texel[1]
-            inputs[k + 2] = texel[2]
+        parts = 3 if slot < _COLOURS else 1
+        for part in range(parts):
+            k = 3 * slot + part
+            value = all_lanes(values[one + k]) if same else values[rows + k]
+            store(inputs, k * LANES, value)
+        textured = ((bits >> slot) & 1) == 1
+        if any_of(textured):
+            row = where(textured, words[rows + (_TEXTURE + slot)], 0)
+            channel = words[rows + (_CHANNEL + slot)]
+            r, g, b, a = read_texture(texture_at(scene.textures, row), scene.decode, u, v)
+            first = where(channel == 1, g, where(channel == 2, b, where(channel == 3, a, r)))
+            _overwrite(inputs, 3 * slot, textured, first)
+            if parts == 3:
+                _overwrite(inputs, 3 * slot + 1, textured, g)
+                _overwrite(inputs, 3 * slot + 2, textured, b)
 
 
 @njit(error_model="numpy")
-def _unit_triple(inputs, slot):
-    c = triple(inputs, 3 * slot)
+def _overwrite(inputs, k, test, value):
+    store(inputs, k * LANES, where(test, value, load(inputs, k * LANES)))
+
+
+@njit(error_model="numpy")
+def _number(inputs, slot):
+    return load(inputs, 3 * slot * LANES)
+
+
+@njit(error_model="numpy")
+def _colour(inputs, slot):
+    k = 3 * slot * LANES
+    return (load(inputs, k), load(inputs, k + LANES), load(inputs, k + 2 * LANES))
+
+
+@njit(error_model="numpy")
+def _unit_colour(inputs, slot):
+    c = _colour(inputs, slot)
     return (_unit(c[0]), _unit(c[1]), _unit(c[2]))
 
 
 @njit(error_model="numpy")
-def _write(numbers, colour):
-    numbers[0], numbers[1], numbers[2] = colour[0], colour[1], colour[2]
+def surface_at(scene, m, u, v, room):
+    """Materials `m` of a scene at texture coordinates (u, v), as a `Surface`.
 
-
-@njit(error_model="numpy")
-def surface_at(scene, m, u, v, inputs, room):
-    """Material `m` of a scene at texture coordinates (u, v), as the `SURFACE` at address `room`.
-
-    `inputs` points at room for 33 floats.
+    `room` is the address of `MATERIAL_ROOM` floats.
     """
     material = material_at(scene.materials, m)
-    _read_inputs(scene, material, u, v, inputs)
-    surface = _surface_in(room, 0)
-    base = _unit_triple(inputs, _DIFFUSE)
-    opacity, presence = _unit(inputs[3 * _OPACITY]), 1.0
-    threshold = inputs[3 * _THRESHOLD]
-    if threshold > 0.0:
-        opacity, presence = 1.0, (1.0 if opacity >= threshold else 0.0)
-    elif material.presence:
-        opacity, presence = 1.0, opacity
-    if material.specular_workflow:
-        f0, diffuse = _unit_triple(inputs, _SPECULAR), base
-    else:
-        metallic, ior = _unit(inputs[3 * _METALLIC]), max(inputs[3 * _IOR], 1.0)
-        dielectric = ((ior - 1.0) / (ior + 1.0)) ** 2 * (1.0 - metallic)
-        f0 = add((dielectric, dielectric, dielectric), scale(base, metallic))
-        diffuse = scale(base, 1.0 - metallic)
-    roughness = max(_unit(inputs[3 * _ROUGHNESS]), _SMOOTHEST)
-    coat_roughness = max(_unit(inputs[3 * _COAT_ROUGHNESS]), _SMOOTHEST)
-    e = triple(inputs, 3 * _EMISSION)
-    _write(surface.diffuse, scale(diffuse, opacity))
-    _write(surface.f0, f0)
-    # The edge is white, but where there is no interface (ior 1, black specular) there is no edge.
-    surface.f90 = min(1.0, 50.0 * largest(f0))
-    surface.alpha = roughness * roughness
-    surface.coat = _unit(inputs[3 * _COAT])
-    surface.coat_alpha = coat_roughness * coat_roughness
-    surface.opacity, surface.presence = opacity, presence
-    _write(surface.emission, (max(e[0], 0.0), max(e[1], 0.0), max(e[2], 0.0)))
-    _write(surface.bump, triple(inputs, 3 * _BUMP))
-    return surface
+    _read_inputs(scene, m, u, v, room)
+    inputs = float32s(room)
+    base = _unit_colour(inputs, _DIFFUSE)
+    opacity, threshold = _unit(_number(inputs, _OPACITY)), _number(inputs, _THRESHOLD)
+    masked, faded = threshold > 0.0, material.presence == 1
+    presence = where(masked, where(opacity >= threshold, 1.0, 0.0), where(faded, opacity, 1.0))
+    opacity = where(masked | faded, 1.0, opacity)
+    metallic = _unit(_number(inputs, _METALLIC))
+    ior = max(_number(inputs, _IOR), 1.0)
+    edge = (ior - 1.0) / (ior + 1.0)
+    dielectric = edge * edge * (1.0 - metallic)
+    metal = scale(base, metallic)
+    specular = material.specular_workflow == 1
+    f0 = choose(
+        specular,
+        _unit_colour(inputs, _SPECULAR),
+        (dielectric + metal[0], dielectric + metal[1], dielectric + metal[2]),
+    )
+    roughness = max(_unit(_number(inputs, _ROUGHNESS)), _SMOOTHEST)
+    coat_roughness = max(_unit(_number(inputs, _COAT_ROUGHNESS)), _SMOOTHEST)
+    e = _colour(inputs, _EMISSION)
+    return Surface(
+        diffuse=scale(base, where(specular, 1.0, 1.0 - metallic) * opacity),
+        f0=f0,
+        # The edge is white, but where there is no interface (ior 1, black specular) there is no edge.
+        f90=min(50.0 * largest(f0), 1.0),
+        alpha=roughness * roughness,
+        coat=_unit(_number(inputs, _COAT)),
+        coat_alpha=coat_roughness * coat_roughness,
+        opacity=opacity,
+        presence=presence,
+        emission=(max(e[0], 0.0), max(e[1], 0.0), max(e[2], 0.0)),
+        bump=_colour(inputs, _BUMP),
+    )
 
 
 @njit(error_model="numpy")
@@ -198,7 +203,7 @@ def see_through(surface, tables, cosine):
 
     Glass is thin: what is not reflected by coat and surface, and not opaque, goes on unbent.
     """
-    body = 0.0
-    if surface.opacity < 1.0:
+    body = 0.0 * cosine
+    if any_of(surface.opacity < 1.0):
         body = (1.0 - surface.opacity) * (1.0 - reflected_share(surface, tables, cosine))
     return (1.0 - surface.presence) + surface.presence * body

@@ -3,7 +3,8 @@
 A kernel that takes dozens of NumPy arrays pays for them at every call and while it is compiled.
 Here a table is a structured array: records with named fields, some of which are the addresses of
 other arrays.  A kernel gets one record and follows it; `light_at = records(LIGHT)` reads row `i`
-of a table, `float32s(address)` the numbers of an array.  `Pinned` keeps alive what is pointed at.
+of a table for each lane (see `lanes`), `float32s(address)` the numbers of an array.  `Pinned` keeps
+alive what is pointed at.
 
 Nothing is checked on the way: whoever fills a table answers for its indices.
 """
@@ -13,7 +14,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-import numba
 import numpy as np
 from numba import types
 from numba.extending import intrinsic
@@ -41,7 +41,7 @@ class Pinned:
         return self._table[0]
 
 
-def _numbers(kind: types.Type) -> Callable[[int], Any]:
+def numbers(kind: types.Type) -> Callable[[int], Any]:
     pointer = types.CPointer(kind)
 
     @intrinsic
@@ -54,33 +54,18 @@ def _numbers(kind: types.Type) -> Callable[[int], Any]:
     return at
 
 
-float32s = _numbers(types.float32)
-float64s = _numbers(types.float64)
-int32s = _numbers(types.int32)
-int64s = _numbers(types.int64)
-uint32s = _numbers(types.uint32)
-bytes_at = _numbers(types.uint8)
-
-
-def records(dtype: np.dtype[Any]) -> Callable[[int, int], Any]:
-    """A function for kernels: (address of a table of `dtype`, row) → the record there."""
-    record = numba.from_dtype(dtype)
-    size = dtype.itemsize
-
-    @intrinsic
-    def at(typing_context, address, row):  # type: ignore[no-untyped-def]
-        def generate(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
-            from llvmlite import ir
-
-            offset = builder.mul(arguments[1], ir.Constant(ir.IntType(64), size))
-            place = builder.add(arguments[0], offset)
-            return builder.inttoptr(place, context.get_value_type(record))
-
-        return record(types.int64, types.int64), generate
-
-    return at
+float32s = numbers(types.float32)
+int32s = numbers(types.int32)
+uint32s = numbers(types.uint32)
 
 
 def table(dtype: np.dtype[Any], count: int) -> NDArray[Any]:
     """An empty table of `count` records, at least one long so that it has an address."""
     return np.zeros(max(count, 1), dtype)
+
+
+def aligned_words(count: int) -> NDArray[np.float32]:
+    """`count` numbers of four bytes, all 0, at an address that is a multiple of 64."""
+    raw = np.zeros(count + 16, np.float32)
+    start = (-raw.ctypes.data % 64) // 4
+    return raw[start : start + count]

@@ -18,14 +18,16 @@ from __future__ import annotations
 
 import math
 from functools import lru_cache
+from typing import Any, NamedTuple
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from grandlattice.tracer.memory import float64s
-from grandlattice.tracer.sampling import cosine_direction
-from grandlattice.tracer.vectors import dot, largest, normalized, triple
+from grandlattice.tracer.lanes import any_of, to_floats, to_ints, where
+from grandlattice.tracer.memory import float32s
+from grandlattice.tracer.sampling import cosine_direction, sine_and_cosine
+from grandlattice.tracer.vectors import choose, dot, largest, normalized
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -33,13 +35,40 @@ _ALPHAS, _COSINES = 32, 32
 _COAT_F0 = 0.04  # UsdPreviewSurface: the coat is of ior 1.5
 
 
+class Surface(NamedTuple):
+    """Materials at points, a lane each, ready for scattering; colours are linear triples."""
+
+    diffuse: Any
+    f0: Any  # reflectance at normal incidence, a triple
+    f90: Any  # and at grazing
+    alpha: Any  # GGX width
+    coat: Any
+    coat_alpha: Any
+    opacity: Any
+    presence: Any  # how much of the surface is there at all
+    emission: Any
+    bump: Any  # normal in the tangent frame
+
+
+class Lobes(NamedTuple):
+    """What of a surface depends on the outgoing direction alone."""
+
+    chance_coat: Any
+    chance_interface: Any
+    chance_base: Any  # the three add to 1, or to 0 where nothing scatters
+    under_coat: Any  # share that gets past the coat
+    coat_boost: Any
+    boost: Any
+    base_out: Any  # share that gets past the interface, over its mean
+
+
 @lru_cache(maxsize=1)
-def albedo_tables() -> NDArray[np.float64]:
+def albedo_tables() -> NDArray[np.float32]:
     """Directional albedo of the GGX interface, split over Schlick's two terms.
 
     Returns
     -------
-    (6, 32, 32) float64 over (√alpha, √cosine), both 0..1.  ``[0]`` and ``[1]`` are A and B of
+    (6, 32, 32) float32 over (√alpha, √cosine), both 0..1.  ``[0]`` and ``[1]`` are A and B of
     single scattering, E = F0·A + F90·B.  ``[2:]`` are means over the hemisphere, weighted by the
     cosine and constant along the last axis, of A, B, A·C and B·C with C = 1/(A + B) − 1, from
     which the mean of E with multiple scattering follows for any F0.
@@ -83,18 +112,24 @@ def albedo_tables() -> NDArray[np.float64]:
         c_fine = 1.0 / np.maximum(a_fine + b_fine, 1e-3) - 1.0
         for k, term in enumerate((a_fine, b_fine, a_fine * c_fine, b_fine * c_fine)):
             tables[2 + k, row] = np.trapezoid(term * weight, fine)
-    return tables
+    return tables.astype(np.float32)
+
+
+@njit(error_model="numpy")
+def _place(x, count):
+    """Where the square root of `x` stands on an axis of a table: the step below, and past it."""
+    position = math.sqrt(min(max(x, 0.0), 1.0)) * (count - 1)
+    step = min(to_ints(position), count - 2)
+    return step, position - to_floats(step)
 
 
 @njit(error_model="numpy")
 def _look_up(tables, alpha, cosine):
     """A and B at (alpha, cosine), bilinear in the square roots."""
-    table = float64s(tables)
-    x = math.sqrt(min(max(cosine, 0.0), 1.0)) * (_COSINES - 1)
-    y = math.sqrt(min(max(alpha, 0.0), 1.0)) * (_ALPHAS - 1)
-    i, j = min(int(x), _COSINES - 2), min(int(y), _ALPHAS - 2)
-    s, t = x - i, y - j
-    w00, w10, w01, w11 = (1 - s) * (1 - t), s * (1 - t), (1 - s) * t, s * t
+    table = float32s(tables)
+    i, s = _place(cosine, _COSINES)
+    j, t = _place(alpha, _ALPHAS)
+    w00, w10, w01, w11 = (1.0 - s) * (1.0 - t), s * (1.0 - t), (1.0 - s) * t, s * t
     k = j * _COSINES + i
     below, second = k + _COSINES, _ALPHAS * _COSINES
     a = w00 * table[k] + w10 * table[k + 1] + w01 * table[below] + w11 * table[below + 1]
@@ -110,25 +145,28 @@ def _boost(f0, a, b):
 
 
 @njit(error_model="numpy")
+def _share(f0, f90, a, b):
+    """Directional albedo of an interface from its place in the tables."""
+    return min((f0 * a + f90 * b) * _boost(f0, a, b), 1.0)
+
+
+@njit(error_model="numpy")
 def _interface_share(surface, tables, cosine):
     """Directional albedo of the interface alone, its brightest channel."""
     a, b = _look_up(tables, surface.alpha, cosine)
-    f0 = largest(triple(surface.f0, 0))
-    return min((f0 * a + surface.f90 * b) * _boost(f0, a, b), 1.0)
+    return _share(largest(surface.f0), surface.f90, a, b)
 
 
 @njit(error_model="numpy")
 def _interface_mean(surface, tables):
     """Mean of `_interface_share` over the hemisphere, weighted by the cosine."""
-    y = math.sqrt(min(max(surface.alpha, 0.0), 1.0)) * (_ALPHAS - 1)
-    j = min(int(y), _ALPHAS - 2)
-    t = y - j
-    f0, f90 = largest(triple(surface.f0, 0)), surface.f90
-    table, size = float64s(tables), _ALPHAS * _COSINES
+    j, t = _place(surface.alpha, _ALPHAS)
+    f0, f90 = largest(surface.f0), surface.f90
+    table, size = float32s(tables), _ALPHAS * _COSINES
     k = 2 * size + j * _COSINES
     lower = f0 * table[k] + f90 * table[k + size]
     lower += f0 * (f0 * table[k + 2 * size] + f90 * table[k + 3 * size])
-    k += _COSINES
+    k = k + _COSINES
     upper = f0 * table[k] + f90 * table[k + size]
     upper += f0 * (f0 * table[k + 2 * size] + f90 * table[k + 3 * size])
     return lower * (1.0 - t) + upper * t
@@ -136,135 +174,140 @@ def _interface_mean(surface, tables):
 
 @njit(error_model="numpy")
 def _coat_share(surface, tables, cosine):
-    if surface.coat == 0.0:
-        return 0.0
-    a, b = _look_up(tables, surface.coat_alpha, cosine)
-    return surface.coat * (_COAT_F0 * a + b) * _boost(_COAT_F0, a, b)
+    """Directional albedo of the coat, and its boost."""
+    share, boost = 0.0 * surface.coat, 0.0 * surface.coat + 1.0
+    if any_of(surface.coat > 0.0):
+        a, b = _look_up(tables, surface.coat_alpha, cosine)
+        boost = _boost(_COAT_F0, a, b)
+        share = surface.coat * (_COAT_F0 * a + b) * boost
+    return share, boost
 
 
 @njit(error_model="numpy")
 def reflected_share(surface, tables, cosine):
     """Share of light from `cosine` that coat and interface reflect, brightest channel."""
     interface = _interface_share(surface, tables, cosine)
-    coat = _coat_share(surface, tables, cosine)
+    coat, _ = _coat_share(surface, tables, cosine)
     return min(coat + (1.0 - coat) * interface, 1.0)
 
 
 @njit(error_model="numpy")
 def reflectance(surface, tables, cosine):
     """Directional albedo of the whole surface, each channel: the `albedo` pass."""
-    coat = _coat_share(surface, tables, cosine)
+    coat, _ = _coat_share(surface, tables, cosine)
     a, b = _look_up(tables, surface.alpha, cosine)
-    below = 1.0 - _interface_share(surface, tables, cosine)
-    f, d = triple(surface.f0, 0), triple(surface.diffuse, 0)
+    f, d, f90 = surface.f0, surface.diffuse, surface.f90
+    past, below = 1.0 - coat, 1.0 - _share(largest(f), f90, a, b)
     return (
-        min(coat + (1 - coat) * ((f[0] * a + surface.f90 * b) * _boost(f[0], a, b) + below * d[0]), 1.0),
-        min(coat + (1 - coat) * ((f[1] * a + surface.f90 * b) * _boost(f[1], a, b) + below * d[1]), 1.0),
-        min(coat + (1 - coat) * ((f[2] * a + surface.f90 * b) * _boost(f[2], a, b) + below * d[2]), 1.0),
-    )  # fmt: skip
+        min(coat + past * ((f[0] * a + f90 * b) * _boost(f[0], a, b) + below * d[0]), 1.0),
+        min(coat + past * ((f[1] * a + f90 * b) * _boost(f[1], a, b) + below * d[1]), 1.0),
+        min(coat + past * ((f[2] * a + f90 * b) * _boost(f[2], a, b) + below * d[2]), 1.0),
+    )
 
 
 @njit(error_model="numpy")
-def prepare_lobes(surface, tables, cosine):
-    """Work out what depends on the outgoing direction alone, once for every vertex.
-
-    Writes the lobe fields of `surface`; the chances are all 0 where nothing scatters.
-    """
-    coat = _coat_share(surface, tables, cosine)
-    surface.coat_boost = 1.0
-    if coat > 0.0:
-        a, b = _look_up(tables, surface.coat_alpha, cosine)
-        surface.coat_boost = _boost(_COAT_F0, a, b)
+def lobes_of(surface, tables, cosine):
+    """The lobes of a surface seen from `cosine`."""
+    coat, coat_boost = _coat_share(surface, tables, cosine)
     a, b = _look_up(tables, surface.alpha, cosine)
-    f = triple(surface.f0, 0)
-    f0 = largest(f)
-    share = min((f0 * a + surface.f90 * b) * _boost(f0, a, b), 1.0)
-    for k in range(3):
-        surface.boost[k] = _boost(f[k], a, b)
+    f = surface.f0
+    share = _share(largest(f), surface.f90, a, b)
     interface = (1.0 - coat) * share
-    base = (1.0 - coat) * (1.0 - share) * largest(triple(surface.diffuse, 0))
-    surface.base_out = 0.0
-    if base > 0.0:
-        surface.base_out = (1.0 - share) / max(1.0 - _interface_mean(surface, tables), 1e-3)
+    base = (1.0 - coat) * (1.0 - share) * largest(surface.diffuse)
+    base_out = (1.0 - share) / max(1.0 - _interface_mean(surface, tables), 1e-3)
     total = coat + interface + base
-    to_one = 1.0 / total if total > 0.0 else 0.0
-    surface.chance_coat, surface.chance_interface = coat * to_one, interface * to_one
-    surface.chance_base, surface.under_coat = base * to_one, 1.0 - coat
+    to_one = where(total > 0.0, 1.0 / max(total, 1e-30), 0.0)
+    return Lobes(
+        chance_coat=coat * to_one,
+        chance_interface=interface * to_one,
+        chance_base=base * to_one,
+        under_coat=1.0 - coat,
+        coat_boost=coat_boost,
+        boost=(_boost(f[0], a, b), _boost(f[1], a, b), _boost(f[2], a, b)),
+        base_out=base_out,
+    )
 
 
 @njit(error_model="numpy")
-def _density_ggx(alpha, half_z):
+def _density_ggx(alpha, half):
+    """The GGX distribution of normals.
+
+    With the half vector's distance from the normal taken from its x and y, narrow lobes keep
+    their precision: 1 − z² would lose it.
+    """
     a2 = alpha * alpha
-    d = half_z * half_z * (a2 - 1.0) + 1.0
+    d = half[0] * half[0] + half[1] * half[1] + a2 * half[2] * half[2]
     return a2 / (math.pi * d * d)
 
 
 @njit(error_model="numpy")
-def _visible_density(alpha, wo, half):
-    """Density of a direction reflected off a visible normal."""
-    g1 = 2.0 * wo[2] / (wo[2] + math.sqrt(alpha * alpha + (1.0 - alpha * alpha) * wo[2] * wo[2]))
-    return g1 * _density_ggx(alpha, half[2]) / (4.0 * wo[2])
-
-
-@njit(error_model="numpy")
-def _ggx(alpha, wo, wi, half):
-    """D·G2 / (4 cos_o), that is, the lobe times cos_i without Fresnel."""
+def _lobe(alpha, wo, wi, half):
+    """D·G2 / (4 cos_o), that is, the lobe times cos_i without Fresnel; and the density of `wi`
+    reflected off a visible normal."""
     a2 = alpha * alpha
+    normals = _density_ggx(alpha, half)
     g_out = math.sqrt(a2 + (1.0 - a2) * wo[2] * wo[2])
     g_in = math.sqrt(a2 + (1.0 - a2) * wi[2] * wi[2])
-    visibility = 2.0 * wi[2] / (wi[2] * g_out + wo[2] * g_in)
-    return _density_ggx(alpha, half[2]) * visibility / 4.0
+    value = normals * wi[2] / (2.0 * (wi[2] * g_out + wo[2] * g_in))
+    return value, normals / (2.0 * (wo[2] + g_out))
 
 
 @njit(error_model="numpy")
-def scatter(surface, tables, wo, wi):
-    """The scattering function times cos_i, as (r, g, b), and the density of sampling `wi`."""
-    if wo[2] <= 0.0 or wi[2] <= 0.0:
-        return (0.0, 0.0, 0.0), 0.0
+def scatter(surface, lobes, tables, wo, wi):
+    """The scattering function times cos_i, as (r, g, b), and the density of sampling `wi`.
+
+    Both are 0 where either direction is below the surface.
+    """
+    up = (wo[2] > 0.0) & (wi[2] > 0.0)
     half = normalized((wo[0] + wi[0], wo[1] + wi[1], wo[2] + wi[2]))
-    schlick = (1.0 - max(dot(wo, half), 0.0)) ** 5
-    density, coat_value = 0.0, 0.0
-    if surface.coat > 0.0:
-        fresnel = (_COAT_F0 + (1.0 - _COAT_F0) * schlick) * surface.coat_boost
-        coat_value = surface.coat * fresnel * _ggx(surface.coat_alpha, wo, wi, half)
-        density += surface.chance_coat * _visible_density(surface.coat_alpha, wo, half)
-    f, f90, lobe = triple(surface.f0, 0), surface.f90, 0.0
-    if f90 > 0.0:
-        lobe = surface.under_coat * _ggx(surface.alpha, wo, wi, half)
-        density += surface.chance_interface * _visible_density(surface.alpha, wo, half)
-    base = 0.0
-    if surface.chance_base > 0.0:
-        base = surface.base_out * (1.0 - _interface_share(surface, tables, wi[2]))
-        base *= surface.under_coat * wi[2] / math.pi
-        density += surface.chance_base * wi[2] / math.pi
-    d, boost = triple(surface.diffuse, 0), triple(surface.boost, 0)
-    return (
+    slant = 1.0 - max(dot(wo, half), 0.0)
+    schlick = slant * slant * slant * slant * slant
+    density = lobes.chance_base * wi[2] * (1.0 / math.pi)
+    coat_value = 0.0 * density
+    if any_of(surface.coat > 0.0):
+        coat_value, coat_density = _lobe(surface.coat_alpha, wo, wi, half)
+        fresnel = (_COAT_F0 + (1.0 - _COAT_F0) * schlick) * lobes.coat_boost
+        coat_value = surface.coat * fresnel * coat_value
+        density += lobes.chance_coat * coat_density
+    lobe, base = 0.0 * density, 0.0 * density
+    if any_of(surface.f90 > 0.0):
+        lobe, lobe_density = _lobe(surface.alpha, wo, wi, half)
+        lobe = lobes.under_coat * lobe
+        density += lobes.chance_interface * lobe_density
+    if any_of(lobes.chance_base > 0.0):
+        base = lobes.base_out * (1.0 - _interface_share(surface, tables, wi[2]))
+        base = base * lobes.under_coat * wi[2] * (1.0 / math.pi)
+    f, f90, d, boost = surface.f0, surface.f90, surface.diffuse, lobes.boost
+    value = (
         coat_value + lobe * (f[0] + (f90 - f[0]) * schlick) * boost[0] + base * d[0],
         coat_value + lobe * (f[1] + (f90 - f[1]) * schlick) * boost[1] + base * d[1],
         coat_value + lobe * (f[2] + (f90 - f[2]) * schlick) * boost[2] + base * d[2],
-    ), density
+    )
+    return choose(up, value, (0.0, 0.0, 0.0)), where(up, density, 0.0)
 
 
 @njit(error_model="numpy")
 def _reflect_off_visible_normal(alpha, wo, u, v):
     stretched = normalized((wo[0] * alpha, wo[1] * alpha, wo[2]))
-    phi = 2.0 * math.pi * u
     z = (1.0 - v) * (1.0 + stretched[2]) - stretched[2]
     ring = math.sqrt(min(max(1.0 - z * z, 0.0), 1.0))
-    cap = (ring * math.cos(phi), ring * math.sin(phi), z)
+    sine, cosine = sine_and_cosine(u)
     half = normalized((
-        (cap[0] + stretched[0]) * alpha, (cap[1] + stretched[1]) * alpha,
-        max(cap[2] + stretched[2], 1e-9),
+        (ring * cosine + stretched[0]) * alpha, (ring * sine + stretched[1]) * alpha,
+        max(z + stretched[2], 1e-9),
     ))  # fmt: skip
     twice = 2.0 * dot(wo, half)
     return (half[0] * twice - wo[0], half[1] * twice - wo[1], half[2] * twice - wo[2])
 
 
 @njit(error_model="numpy")
-def sample_direction(surface, wo, choice, u, v):
+def sample_direction(surface, lobes, wo, choice, u, v):
     """A direction drawn from the lobes; `choice`, `u` and `v` are uniform in [0, 1)."""
-    if choice < surface.chance_coat:
-        return _reflect_off_visible_normal(surface.coat_alpha, wo, u, v)
-    if choice < surface.chance_coat + surface.chance_interface:
-        return _reflect_off_visible_normal(surface.alpha, wo, u, v)
-    return cosine_direction(u, v)
+    coat = choice < lobes.chance_coat
+    interface = ~coat & (choice < lobes.chance_coat + lobes.chance_interface)
+    direction = cosine_direction(u, v)
+    if any_of(coat | interface):
+        alpha = where(coat, surface.coat_alpha, surface.alpha)
+        mirrored = _reflect_off_visible_normal(alpha, wo, u, v)
+        direction = choose(coat | interface, mirrored, direction)
+    return direction

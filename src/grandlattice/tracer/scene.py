@@ -91,21 +91,22 @@ class SceneBuilder:
             )  # fmt: skip
             self._looks = looks
         materials, texture_rows, pixels = self._packed
-        lights, maps = pack_lights(snapshot.lights, images)
+        lights, domes = pack_lights(snapshot.lights, images)
         scene = Pinned(
             SCENE,
             opaque=placed.rays.opaque,
             clear=placed.rays.clear,
             **placed.arrays,
-            matte=np.array([item.matte for item in items] or [False], np.uint8),
+            matte=np.array([item.matte for item in items] or [False], np.int32),
             materials=materials,
             tables=albedo_tables(),
             textures=texture_rows,
             decode=decode_table(),
             lights=lights,
             light_count=len(snapshot.lights),
+            domes=domes,
         )
-        return TraceScene(scene, placed.points, (placed, pixels, maps))
+        return TraceScene(scene, placed.points, (placed, pixels))
 
     def _place(self, items: list[Item], clear: list[bool]) -> _Placed:
         key = tuple(
@@ -135,7 +136,12 @@ class SceneBuilder:
         of_triangle = [np.asarray(i.materials, np.int32)[i.geometry.subsets] for i in items]
         materials = np.concatenate([np.zeros(0, np.int32), *of_triangle])
         shading = pack_shading(np.concatenate(normals), np.concatenate(uvs), materials)
-        arrays = {"points": all_points, "corners": all_corners, "first": first, "shading": shading}
+        arrays = {
+            "points": all_points,
+            "corners": all_corners,
+            "first": first.astype(np.int32),
+            "shading": shading,
+        }
         self._placed = _Placed(rays, all_points[:-1], arrays)
         self._items, self._baked = key, baked
         return self._placed

@@ -14,24 +14,29 @@ from numba import njit
 from numpy.typing import NDArray
 
 from grandlattice.snapshot import Texture
-from grandlattice.tracer.memory import bytes_at, float32s, float64s, records, table
+from grandlattice.tracer.lanes import any_of, floats_of, ints_of, records, to_floats, to_ints, where
+from grandlattice.tracer.memory import float32s, table
 
 # mypy: disable-error-code="no-untyped-def"
 
-_WRAPS = {"repeat": 0, "clamp": 1, "mirror": 2, "black": 3, "useMetadata": 0}
+_WRAPS_REPEAT, _WRAPS_CLAMP, _WRAPS_MIRROR, _WRAPS_BLACK = range(4)
+_WRAPS = {
+    "repeat": _WRAPS_REPEAT, "clamp": _WRAPS_CLAMP, "mirror": _WRAPS_MIRROR, "black": _WRAPS_BLACK,
+    "useMetadata": _WRAPS_REPEAT,
+}  # fmt: skip
 _LINEAR_BYTES, _SRGB_BYTES, _FLOATS = 0, 1, 2
 
 
 TEXTURE = np.dtype(
     [
-        ("kind", "i8"), ("texels", "i8"), ("width", "i8"), ("height", "i8"),
-        ("wrap_s", "i8"), ("wrap_t", "i8"),
-        ("scale", "f8", (4,)), ("bias", "f8", (4,)), ("fallback", "f8", (4,)),
-        ("transform", "f8", (6,)),
+        ("texels", "i8"),
+        ("kind", "i4"), ("width", "i4"), ("height", "i4"), ("wrap_s", "i4"), ("wrap_t", "i4"),
+        ("scale", "f4", (4,)), ("bias", "f4", (4,)),
+        ("transform", "f4", (6,)),
     ],
     align=True,
 )  # fmt: skip
-"""How a texture is read; `texels` is the address of its pixels, width 0 a missing one."""
+"""How a texture is read; `texels` is the address of its pixels, four channels each."""
 
 texture_at = records(TEXTURE)
 
@@ -54,10 +59,10 @@ def _with_four_channels(pixels: NDArray) -> NDArray:
     return out
 
 
-def decode_table() -> NDArray[np.float64]:
-    """(2, 256) byte → linear value: as it is, and from sRGB."""
+def decode_table() -> NDArray[np.float32]:
+    """(2, 256) float32, byte → linear value: as it is, and from sRGB."""
     ramp = np.arange(256) / 255.0
-    return np.stack([ramp, srgb_to_linear(ramp)])
+    return np.stack([ramp, srgb_to_linear(ramp)]).astype(np.float32)
 
 
 def pack_textures(
@@ -80,71 +85,88 @@ def pack_textures(
     for row, texture in zip(rows, textures, strict=False):
         row["wrap_s"], row["wrap_t"] = _WRAPS.get(texture.wrap_s, 0), _WRAPS.get(texture.wrap_t, 0)
         row["scale"], row["bias"] = texture.scale, texture.bias
-        row["fallback"], row["transform"] = texture.fallback, texture.transform
-        pixels = images.get(texture.file)
+        row["transform"], row["kind"] = texture.transform, _FLOATS
+        pixels, key = images.get(texture.file), texture.file
         if pixels is None:
-            continue
-        if texture.file not in held:
-            held[texture.file] = np.ascontiguousarray(_with_four_channels(pixels))
-        row["kind"] = _FLOATS
-        if pixels.dtype == np.uint8:
+            # A missing image is one texel of the fallback, which takes no scale and no bias.
+            pixels = np.array(texture.fallback, np.float32).reshape(1, 1, 4)
+            key = f"{texture.file} {texture.fallback}"
+            row["scale"], row["bias"] = 1.0, 0.0
+            row["wrap_s"] = row["wrap_t"] = _WRAPS["clamp"]
+        elif pixels.dtype == np.uint8:
             # UsdUVTexture, sourceColorSpace auto: eight bits with three or four channels is sRGB.
             auto = texture.colour_space == "auto" and pixels.shape[2] >= 3
             row["kind"] = _SRGB_BYTES if auto or texture.colour_space == "sRGB" else _LINEAR_BYTES
-        row["texels"] = held[texture.file].ctypes.data
+        if key not in held:
+            held[key] = np.ascontiguousarray(_with_four_channels(pixels))
+        row["texels"] = held[key].ctypes.data
         row["height"], row["width"] = pixels.shape[:2]
+    if not textures:
+        # Lanes without a texture read the first one all the same, and forget what they read.
+        held[""] = np.zeros((1, 1, 4), np.float32)
+        rows[0]["texels"], rows[0]["width"], rows[0]["height"] = held[""].ctypes.data, 1, 1
     return rows, list(held.values())
 
 
 @njit(error_model="numpy")
 def _wrapped(i, size, mode):
-    """The texel that index `i` means, or −1 for black."""
-    if mode == 1:
-        return min(max(i, 0), size - 1)
-    if mode == 2:
-        i = i % (2 * size)
-        return i if i < size else 2 * size - 1 - i
-    if mode == 3:
-        return i if 0 <= i < size else -1
-    return i % size
+    """The texel that index `i` means, and whether there is one; all as floats."""
+    last = size - 1.0
+    inside = (i >= 0.0) & (i <= last)
+    turns = where(mode == _WRAPS_MIRROR, 2.0 * size, size)
+    j = min(max(i - math.floor(i / turns) * turns, 0.0), turns - 1.0)
+    j = where(j > last, 2.0 * size - 1.0 - j, j)
+    j = where((mode == _WRAPS_CLAMP) | (mode == _WRAPS_BLACK), min(max(i, 0.0), last), j)
+    return to_ints(j), inside | (mode != _WRAPS_BLACK)
 
 
 @njit(error_model="numpy")
-def _texel(texture, decode, x, y):
-    if x < 0 or y < 0:
-        return (0.0, 0.0, 0.0, 0.0)
-    k = 4 * (y * texture.width + x)
-    if texture.kind == _FLOATS:
-        t = float32s(texture.texels)
-        return (float(t[k]), float(t[k + 1]), float(t[k + 2]), float(t[k + 3]))
-    b, d = bytes_at(texture.texels), float64s(decode)
-    curve = 256 * texture.kind
-    return (d[curve + b[k]], d[curve + b[k + 1]], d[curve + b[k + 2]], d[int(b[k + 3])])
+def _texel(texture, kind, decode, index, weight):
+    """RGBA of one texel of each lane's texture, times a weight."""
+    rgba = (0.0 * weight, 0.0 * weight, 0.0 * weight, 0.0 * weight)
+    bytewise = kind != _FLOATS
+    if any_of(bytewise):
+        word = ints_of(texture)[where(bytewise, index, 0)]
+        d, curve = float32s(decode), where(kind == _SRGB_BYTES, 256, 0)
+        rgba = (
+            d[curve + (word & 255)], d[curve + ((word >> 8) & 255)],
+            d[curve + ((word >> 16) & 255)], d[word >> 24],
+        )  # fmt: skip
+    if any_of(~bytewise):
+        t, k = floats_of(texture), where(bytewise, 0, 4 * index)
+        rgba = (
+            where(bytewise, rgba[0], t[k]), where(bytewise, rgba[1], t[k + 1]),
+            where(bytewise, rgba[2], t[k + 2]), where(bytewise, rgba[3], t[k + 3]),
+        )  # fmt: skip
+    return (weight * rgba[0], weight * rgba[1], weight * rgba[2], weight * rgba[3])
 
 
 @njit(error_model="numpy")
 def read_texture(texture, decode, u, v):
     """RGBA at (u, v), with the texture's transform, scale and bias applied."""
-    width, height = texture.width, texture.height
-    if width == 0:
-        f = texture.fallback
-        return (f[0], f[1], f[2], f[3])
+    columns, texels, kind = texture.width, texture.texels, texture.kind
+    width, height = to_floats(columns), to_floats(texture.height)
     m = texture.transform
     s = (m[0] * u + m[1] * v + m[2]) * width - 0.5
     t = (1.0 - (m[3] * u + m[4] * v + m[5])) * height - 0.5  # v counts from the bottom
-    if not (abs(s) < 1e9 and abs(t) < 1e9):
-        s, t = 0.0, 0.0
+    sane = (abs(s) < 1e7) & (abs(t) < 1e7)
+    s, t = where(sane, s, 0.0), where(sane, t, 0.0)
     x, y = math.floor(s), math.floor(t)
     a, b = s - x, t - y
-    x0, x1 = _wrapped(x, width, texture.wrap_s), _wrapped(x + 1, width, texture.wrap_s)
-    y0, y1 = _wrapped(y, height, texture.wrap_t), _wrapped(y + 1, height, texture.wrap_t)
-    c00, c10 = _texel(texture, decode, x0, y0), _texel(texture, decode, x1, y0)
-    c01, c11 = _texel(texture, decode, x0, y1), _texel(texture, decode, x1, y1)
-    w00, w10, w01, w11 = (1.0 - a) * (1.0 - b), a * (1.0 - b), (1.0 - a) * b, a * b
+    x0, x0_is = _wrapped(x, width, texture.wrap_s)
+    x1, x1_is = _wrapped(x + 1.0, width, texture.wrap_s)
+    y0, y0_is = _wrapped(y, height, texture.wrap_t)
+    y1, y1_is = _wrapped(y + 1.0, height, texture.wrap_t)
+    left, right = where(x0_is, 1.0 - a, 0.0), where(x1_is, a, 0.0)
+    top, bottom = where(y0_is, 1.0 - b, 0.0), where(y1_is, b, 0.0)
+    c00 = _texel(texels, kind, decode, y0 * columns + x0, left * top)
+    c10 = _texel(texels, kind, decode, y0 * columns + x1, right * top)
+    c01 = _texel(texels, kind, decode, y1 * columns + x0, left * bottom)
+    c11 = _texel(texels, kind, decode, y1 * columns + x1, right * bottom)
     k, o = texture.scale, texture.bias
     return (
-        (w00 * c00[0] + w10 * c10[0] + w01 * c01[0] + w11 * c11[0]) * k[0] + o[0],
-        (w00 * c00[1] + w10 * c10[1] + w01 * c01[1] + w11 * c11[1]) * k[1] + o[1],
-        (w00 * c00[2] + w10 * c10[2] + w01 * c01[2] + w11 * c11[2]) * k[2] + o[2],
-        (w00 * c00[3] + w10 * c10[3] + w01 * c01[3] + w11 * c11[3]) * k[3] + o[3],
+        (c00[0] + c10[0] + c01[0] + c11[0]) * k[0] + o[0],
+        (c00[1] + c10[1] + c01[1] + c11[1]) * k[1] + o[1],
+        (c00[2] + c10[2] + c01[2] + c11[2]) * k[2] + o[2],
+        (c00[3] + c10[3] + c01[3] + c11[3]) * k[3] + o[3],
     )

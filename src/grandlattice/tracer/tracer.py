@@ -11,7 +11,7 @@ import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from threading import Event, Lock
+from threading import Event, Lock, local
 
 import numpy as np
 
@@ -20,10 +20,10 @@ from grandlattice.snapshot import Snapshot
 from grandlattice.tracer import embree
 from grandlattice.tracer.denoise import can_denoise, denoise
 from grandlattice.tracer.film import PASSES, Film
-from grandlattice.tracer.integrator import FILM, OPTIONS
+from grandlattice.tracer.integrator import FILM, OPTIONS, ROOM
 from grandlattice.tracer.kernel import trace_tile
 from grandlattice.tracer.lens import Sensor, make_lens
-from grandlattice.tracer.memory import Pinned
+from grandlattice.tracer.memory import Pinned, aligned_words
 from grandlattice.tracer.scene import Images, SceneBuilder, TraceScene
 
 _TILE = 32
@@ -142,13 +142,15 @@ class Tracer:
         ]
         per_chunk = len(jobs) // max(len(chunks), 1)
         lock, total = Lock(), [0, 0]
+        own = local()
 
         def work(job: tuple[int, ...]) -> None:
             if stop is not None and stop.is_set():
                 return
-            ray = embree.ray_buffer()
+            if not hasattr(own, "room"):
+                own.room = aligned_words(ROOM)
             rays = trace_tile(
-                scene.scene.record, ray.ctypes.data, lens.record, options.record,
+                scene.scene.record, own.room.ctypes.data, lens.record, options.record,
                 film_table.record, *job,
             )  # fmt: skip
             with lock:

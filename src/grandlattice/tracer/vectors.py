@@ -1,10 +1,15 @@
-"""Three-vectors as tuples of floats, for kernels: the few operations shading needs."""
+"""Three-vectors as tuples, for kernels: the few operations shading needs.
+
+The parts of a vector are lanes (see `lanes`), or plain numbers that are the same in all of them.
+"""
 
 from __future__ import annotations
 
 import math
 
 from numba import njit
+
+from grandlattice.tracer.lanes import where
 
 # Kernels are compiled by numba and typed there; their Python signatures stay bare.
 # mypy: disable-error-code="no-untyped-def"
@@ -56,10 +61,8 @@ def cross(a, b):
 @njit(error_model="numpy")
 def normalized(a):
     """The unit vector along `a`; `a` itself where its length is zero."""
-    length = math.sqrt(dot(a, a))
-    if length == 0.0:
-        return a
-    return scale(a, 1.0 / length)
+    squared = dot(a, a)
+    return scale(a, where(squared > 0.0, 1.0 / math.sqrt(squared), 1.0))
 
 
 @njit(error_model="numpy")
@@ -73,7 +76,7 @@ def frame(n):
 
     Duff et al., "Building an Orthonormal Basis, Revisited", JCGT 6(1), 2017.
     """
-    sign = math.copysign(1.0, n[2])
+    sign = where(n[2] < 0.0, -1.0, 1.0)
     a = -1.0 / (sign + n[2])
     b = n[0] * n[1] * a
     return (
@@ -97,6 +100,17 @@ def to_world(v, s, t, n):
 
 
 @njit(error_model="numpy")
+def choose(test, a, b):
+    """In each lane the vector `a` where `test` holds, else `b`."""
+    return (where(test, a[0], b[0]), where(test, a[1], b[1]), where(test, a[2], b[2]))
+
+
+@njit(error_model="numpy")
+def negative(a):
+    return (-a[0], -a[1], -a[2])
+
+
+@njit(error_model="numpy")
 def triple(numbers, i):
-    """Three numbers from place `i` of an array or pointer, in double precision."""
-    return (float(numbers[i]), float(numbers[i + 1]), float(numbers[i + 2]))
+    """Three neighbours of an array or pointer from place `i`, or from a place for each lane."""
+    return (numbers[i], numbers[i + 1], numbers[i + 2])
