@@ -34,8 +34,8 @@ from grandlattice.tracer.materials import is_clear
 
 PLAIN = "200,000 triangles, matt"
 CELLS = (PLAIN, "noon/brass/all/Wide", "noon/brass/all/Portrait", "noon/brass/all/Dial")
-SETTINGS = {"scale": "25%", "samples": 8, "denoise": False}
-ROOM = 15_000_000  # rays the recorder has room for
+SETTINGS = {"scale": "25%", "samples": 16, "denoise": False}
+ROOM = 12_000_000  # rays the recorder has room for
 
 
 def main() -> None:
@@ -137,42 +137,58 @@ def record(folder: Path, address: str, file: Path) -> None:
     import ctypes
 
     import llvmlite.binding
-    from numba import cfunc, types
+    from numba import cfunc, njit, types
 
     from grandlattice.tracer import embree
-    from grandlattice.tracer.memory import float32s, numbers
+    from grandlattice.tracer.lanes import LANES
+    from grandlattice.tracer.memory import float32s, int32s, int64s
 
-    int64s = numbers(types.int64)
     library = embree.library()
-    for name in ("rtcIntersect1", "rtcOccluded1"):
-        address_of = ctypes.cast(getattr(library, name), ctypes.c_void_p).value
-        llvmlite.binding.add_symbol(f"real_{name}", address_of)
-    query = types.void(types.intp, types.intp, types.intp)
-    kinds = {"rtcIntersect1": "closest", "rtcOccluded1": "shadow"}
-    logs = {name: np.zeros((2, ROOM, 8), np.float32) for name in kinds}
-    counts = {name: np.zeros(3, np.int64) for name in kinds}  # opaque, clear, and the opaque scene
+    kinds = {"rtcIntersect1": "closest", "rtcIntersect16": "closest", "rtcOccluded1": "shadow"}
+    logs = {kind: np.zeros((2, ROOM, 8), np.float32) for kind in ("closest", "shadow")}
+    counts = {kind: np.zeros(3, np.int64) for kind in logs}  # opaque, clear, and the opaque scene
+    alone = types.void(types.intp, types.intp, types.intp)
+    packet = types.void(types.intp, types.intp, types.intp, types.intp)
 
-    def made(real, log_at: int, count_at: int):
-        @cfunc(query)
+    @njit
+    def write(log_at, count_at, scene, ray, step):
+        """Note the ray whose numbers stand `step` apart."""
+        log, count, floats = float32s(log_at), int64s(count_at), float32s(ray)
+        half = 0 if scene == count[2] else 1
+        if count[half] < ROOM:
+            k = 8 * (half * ROOM + count[half])
+            for i in range(3):
+                log[k + i] = floats[i * step]
+                log[k + 3 + i] = floats[(4 + i) * step]
+            log[k + 6] = floats[3 * step]
+            log[k + 7] = floats[8 * step]
+            count[half] += 1
+
+    def one(real, log_at: int, count_at: int):
+        @cfunc(alone)
         def recorder(scene, ray, arguments):
-            log, count, floats = float32s(log_at), int64s(count_at), float32s(ray)
-            half = 0 if scene == count[2] else 1
-            if count[half] < ROOM:
-                k = 8 * (half * ROOM + count[half])
-                for i in range(3):
-                    log[k + i] = floats[i]
-                    log[k + 3 + i] = floats[4 + i]
-                log[k + 6] = floats[3]
-                log[k + 7] = floats[8]
-                count[half] += 1
+            write(log_at, count_at, scene, ray, 1)
             real(scene, ray, arguments)
 
         return recorder
 
+    def many(real, log_at: int, count_at: int):
+        @cfunc(packet)
+        def recorder(valid, scene, rays, arguments):
+            for lane in range(LANES):
+                if int32s(valid)[lane] != 0:
+                    write(log_at, count_at, scene, rays + 4 * lane, LANES)
+            real(valid, scene, rays, arguments)
+
+        return recorder
+
     recorders = []
-    for name in logs:
+    for name, kind in kinds.items():
+        address_of = ctypes.cast(getattr(library, name), ctypes.c_void_p).value
+        llvmlite.binding.add_symbol(f"real_{name}", address_of)
+        query, made = (packet, many) if name.endswith("16") else (alone, one)
         real = types.ExternalFunction(f"real_{name}", query)
-        recorders.append(made(real, logs[name].ctypes.data, counts[name].ctypes.data))
+        recorders.append(made(real, logs[kind].ctypes.data, counts[kind].ctypes.data))
         llvmlite.binding.add_symbol(name, recorders[-1].address)
     snapshot, images, sensor, settings = arranged(folder, address)
     tracer = Tracer(1)
@@ -181,8 +197,8 @@ def record(folder: Path, address: str, file: Path) -> None:
         count[2] = opaque
     tracer.trace(snapshot, images, sensor, settings)
     np.savez(file, **{
-        f"{half} {kind}": logs[name][i, : counts[name][i]]
-        for name, kind in kinds.items()
+        f"{half} {kind}": logs[kind][i, : counts[kind][i]]
+        for kind in logs
         for i, half in enumerate(("opaque", "clear"))
     })  # fmt: skip
 

@@ -67,7 +67,7 @@ def write_triple(address, length, column, k, value):
 @njit
 def pairs_into(seed, dimension, out, length):
     for k in range(0, length, LANES):
-        u, v = pair(all_lanes(seed), lane_numbers() + k, dimension)
+        u, v = pair(all_lanes(seed), lane_numbers() + k, all_lanes(dimension))
         write(out, length, 0, k, u)
         write(out, length, 1, k, v)
 

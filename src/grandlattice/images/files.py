@@ -164,6 +164,27 @@ def _write(path: Path, spec: oiio.ImageSpec, pixels: NDArray) -> None:
     closed = target.close() if opened else False
     if not (done and closed):
         raise ImageError(f"{path.name} could not be written: {said or target.geterror() or 'no room?'}")
+    if not _is_whole(path, spec):
+        raise ImageError(f"{path.name} could not be read back after it was written: no room?")
+
+
+def _is_whole(path: Path, spec: oiio.ImageSpec) -> bool:
+    """Whether a picture reads to its end with the size it was given.
+
+    The libraries write the last of a file when they let go of it, and cannot say then that a
+    disk is full; only reading finds out.
+    """
+    source = oiio.ImageInput.open(str(path))
+    if source is None:
+        oiio.geterror()
+        return False
+    try:
+        found = source.spec()
+        same = (found.width, found.height, found.nchannels) == (spec.width, spec.height, spec.nchannels)
+        return same and source.read_image(0, 0, 0, found.nchannels) is not None
+    finally:
+        source.geterror()
+        source.close()
 
 
 def read_mark(path: Path, name: str) -> str | None:

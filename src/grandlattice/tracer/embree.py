@@ -4,12 +4,14 @@ All that is known about Embree's C interface stands in this file: finding the li
 a scene, the layout of a ray, and the two questions kernels ask, `closest_hits` and `blocked`.
 No shading, no film.
 
-The lanes' rays are put one by one: Embree's own packets may round a hit by what else travels in
-the packet, and a pixel would then depend on its neighbours.
+Rays from the camera are put as packets of one pixel's samples; all others one by one, because
+Embree may round a packet's hits by what else travels in it, and what travels together later on
+is chance.
 
 A ray and its hit are 96 bytes, 16-byte aligned (`RTCRayHit` of Embree 4): floats 0–2 origin,
 3 tnear, 4–6 direction, 7 time, 8 tfar; words 9 mask, 10 id, 11 flags; floats 12–14 geometric
-normal, 15–16 barycentric u v; words 17 primitive, 18 geometry, 19 instance.
+normal, 15–16 barycentric u v; words 17 primitive, 18 geometry, 19 instance.  A packet has sixteen
+of each in the same order, 64-byte aligned.
 """
 
 from __future__ import annotations
@@ -23,12 +25,22 @@ from typing import Any, NamedTuple
 
 import llvmlite.binding
 import numpy as np
-from numba import njit, types
+from numba import types
 from numpy.typing import NDArray
 
 from grandlattice.errors import TracerError
-from grandlattice.tracer.lanes import LANES, all_lanes, bits_of, load, lowest_bit, mask_of, store
-from grandlattice.tracer.memory import float32s, int32s, uint32s
+from grandlattice.tracer.lanes import (
+    LANES,
+    all_lanes,
+    bits_of,
+    inner,
+    load,
+    lowest_bit,
+    mask_of,
+    store,
+    where,
+)
+from grandlattice.tracer.memory import float32s, int32s, int64s, uint32s
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -84,7 +96,7 @@ def library() -> ctypes.CDLL:
     for name, (arguments, result) in signatures.items():
         function = getattr(lib, name)
         function.argtypes, function.restype = arguments, result
-    for name in ("rtcIntersect1", "rtcOccluded1"):
+    for name in ("rtcIntersect1", "rtcOccluded1", "rtcIntersect16"):
         address = ctypes.cast(getattr(lib, name), ctypes.c_void_p).value
         llvmlite.binding.add_symbol(name, address)
     return lib
@@ -169,18 +181,22 @@ class RayScene:
                 library().rtcReleaseScene(handle)
 
 
-# A thread's room, in 4-byte words: one ray with its hit, then rows of lanes going in and out.
-_RAY_WORDS = 32
+# A thread's room, in 4-byte words: a packet of rays with its hits, laid out as Embree 4 wants it
+# (`RTCRayHit16`), which lanes of it are on, what to ask for, and one ray alone (`RTCRayHit`).
 (
-    _AT_ORIGIN, _AT_DIRECTION, _AT_NEAR, _AT_FAR, _AT_MASK,
-    _AT_DISTANCE, _AT_NORMAL, _AT_U, _AT_V, _AT_TRIANGLE, _AT_GEOMETRY,
-) = (_RAY_WORDS + LANES * row for row in (0, 3, 6, 7, 8, 9, 10, 13, 14, 15, 16))  # fmt: skip
-RAY_ROOM = _RAY_WORDS + LANES * 17
+    _ORG, _TNEAR, _DIR, _TIME, _TFAR, _MASK, _ID, _FLAGS,
+    _NG, _U, _V, _PRIMITIVE, _GEOMETRY, _INSTANCE,
+) = (LANES * row for row in (0, 3, 4, 7, 8, 9, 10, 11, 12, 15, 16, 17, 18, 19))  # fmt: skip
+_VALID, _ARGUMENTS, _SINGLE = LANES * 22, LANES * 23, LANES * 24
+RAY_ROOM = LANES * 26
 """Words a thread needs to ask for hits, at an address that is a multiple of 64."""
 
 _query = types.void(types.intp, types.intp, types.intp)
+_packet_query = types.void(types.intp, types.intp, types.intp, types.intp)
 _intersect = types.ExternalFunction("rtcIntersect1", _query)
 _occluded = types.ExternalFunction("rtcOccluded1", _query)
+_intersect_packet = types.ExternalFunction("rtcIntersect16", _packet_query)
+_COHERENT, _EVERYTHING = 1 << 16, 0xFFFFFFFF
 
 
 class Hit(NamedTuple):
@@ -195,85 +211,111 @@ class Hit(NamedTuple):
     geometry: Any
 
 
-@njit(error_model="numpy")
-def _write_rays(room, origin, direction, t_near, t_far):
-    floats = float32s(room)
+@inner
+def _write_rays(room, origin, direction, t_near, t_far, masks):
+    floats, words = float32s(room), int32s(room)
     for i in range(3):
-        store(floats, _AT_ORIGIN + LANES * i, origin[i])
-        store(floats, _AT_DIRECTION + LANES * i, direction[i])
-    store(floats, _AT_NEAR, t_near)
-    store(floats, _AT_FAR, t_far)
+        store(floats, _ORG + LANES * i, origin[i])
+        store(floats, _DIR + LANES * i, direction[i])
+    store(floats, _TNEAR, t_near)
+    store(floats, _TFAR, t_far)
+    store(words, _MASK, masks)
+    store(words, _GEOMETRY, all_lanes(-1))
 
 
-@njit(error_model="numpy")
+@inner
 def _take_ray(room, lane):
-    """Make the ray of one lane ready, as Embree wants it."""
+    """Make the ray of one lane ready to be put alone."""
     floats, words = float32s(room), uint32s(room)
     for i in range(3):
-        floats[i] = floats[_AT_ORIGIN + LANES * i + lane]
-        floats[4 + i] = floats[_AT_DIRECTION + LANES * i + lane]
-    floats[3] = floats[_AT_NEAR + lane]
-    floats[7] = 0.0
-    floats[8] = floats[_AT_FAR + lane]
-    words[9] = words[_AT_MASK + lane]
-    words[10] = 0
-    words[11] = 0
-    words[18] = _NO_GEOMETRY
-    words[19] = _NO_GEOMETRY
+        floats[_SINGLE + i] = floats[_ORG + LANES * i + lane]
+        floats[_SINGLE + 4 + i] = floats[_DIR + LANES * i + lane]
+    floats[_SINGLE + 3] = floats[_TNEAR + lane]
+    floats[_SINGLE + 7] = 0.0
+    floats[_SINGLE + 8] = floats[_TFAR + lane]
+    words[_SINGLE + 9] = words[_MASK + lane]
+    words[_SINGLE + 10] = 0
+    words[_SINGLE + 11] = 0
+    words[_SINGLE + 18] = _NO_GEOMETRY
+    words[_SINGLE + 19] = _NO_GEOMETRY
 
 
-@njit(error_model="numpy")
-def closest_hits(opaque, clear, room, active, origin, direction, t_near, t_far, masks):
-    """Shoot a ray for each active lane.
-
-    Either scene may be 0.  The second query starts with the first one's hit as its farthest.
-    """
-    floats, words, found = float32s(room), uint32s(room), 0
-    _write_rays(room, origin, direction, t_near, t_far)
-    store(int32s(room), _AT_MASK, all_lanes(masks))
-    store(int32s(room), _AT_TRIANGLE, all_lanes(0))
-    store(int32s(room), _AT_GEOMETRY, all_lanes(0))
+@inner
+def _put_each(opaque, clear, room, active):
+    """Put the rays one by one, and write what they hit where a packet's hits would stand."""
+    floats, words, ray = float32s(room), uint32s(room), room + 4 * _SINGLE
     left = bits_of(active)
     while left != 0:
         lane = lowest_bit(left)
         left &= left - 1
         _take_ray(room, lane)
         if opaque != 0:
-            _intersect(opaque, room, 0)
+            _intersect(opaque, ray, 0)
         if clear != 0:
-            _intersect(clear, room, 0)
-        if words[18] != _NO_GEOMETRY:
-            found |= 1 << lane
-            floats[_AT_DISTANCE + lane] = floats[8]
-            for i in range(3):
-                floats[_AT_NORMAL + LANES * i + lane] = floats[12 + i]
-            floats[_AT_U + lane], floats[_AT_V + lane] = floats[15], floats[16]
-            words[_AT_TRIANGLE + lane], words[_AT_GEOMETRY + lane] = words[17], words[18]
+            _intersect(clear, ray, 0)
+        floats[_TFAR + lane] = floats[_SINGLE + 8]
+        for i in range(3):
+            floats[_NG + LANES * i + lane] = floats[_SINGLE + 12 + i]
+        floats[_U + lane], floats[_V + lane] = floats[_SINGLE + 15], floats[_SINGLE + 16]
+        words[_PRIMITIVE + lane] = words[_SINGLE + 17]
+        words[_GEOMETRY + lane] = words[_SINGLE + 18]
+
+
+@inner
+def _put_packet(opaque, clear, room, active):
+    """Put all rays as one packet that travels together."""
+    words, longs = uint32s(room), int64s(room + 4 * _ARGUMENTS)
+    store(int32s(room), _VALID, where(active, -1, 0))
+    for row in (_TIME, _ID, _FLAGS):
+        store(int32s(room), row, all_lanes(0))
+    store(int32s(room), _INSTANCE, all_lanes(-1))
+    words[_ARGUMENTS], words[_ARGUMENTS + 1] = _COHERENT, _EVERYTHING
+    for i in range(1, 6):
+        longs[i] = 0
+    if opaque != 0:
+        _intersect_packet(room + 4 * _VALID, opaque, room, room + 4 * _ARGUMENTS)
+    if clear != 0:
+        _intersect_packet(room + 4 * _VALID, clear, room, room + 4 * _ARGUMENTS)
+
+
+@inner
+def closest_hits(
+    opaque, clear, room, active, origin, direction, t_near, t_far, masks, together
+):  # fmt: skip
+    """Shoot a ray for each active lane; `together` where they start and go much alike.
+
+    Either scene may be 0.  The second query starts with the first one's hit as its farthest.
+    """
+    floats = float32s(room)
+    _write_rays(room, origin, direction, t_near, t_far, masks)
+    store(int32s(room), _PRIMITIVE, all_lanes(0))
+    if together:
+        _put_packet(opaque, clear, room, active)
+    else:
+        _put_each(opaque, clear, room, active)
+    geometry = load(int32s(room), _GEOMETRY)
     return Hit(
-        found=mask_of(found),
-        distance=load(floats, _AT_DISTANCE),
-        normal=(
-            load(floats, _AT_NORMAL), load(floats, _AT_NORMAL + LANES), load(floats, _AT_NORMAL + 2 * LANES)
-        ),
-        u=load(floats, _AT_U),
-        v=load(floats, _AT_V),
-        triangle=load(int32s(room), _AT_TRIANGLE),
-        geometry=load(int32s(room), _AT_GEOMETRY),
-    )  # fmt: skip
+        found=active & (geometry != -1),
+        distance=load(floats, _TFAR),
+        normal=(load(floats, _NG), load(floats, _NG + LANES), load(floats, _NG + 2 * LANES)),
+        u=load(floats, _U),
+        v=load(floats, _V),
+        triangle=load(int32s(room), _PRIMITIVE),
+        geometry=max(geometry, 0),
+    )
 
 
-@njit(error_model="numpy")
+@inner
 def blocked(opaque, room, active, origin, direction, t_far, masks):
     """In which of the active lanes anything stands between a ray's origin and `t_far`."""
-    floats, found = float32s(room), 0
-    _write_rays(room, origin, direction, all_lanes(0.0), t_far)
-    store(int32s(room), _AT_MASK, all_lanes(masks))
+    found, ray = 0, room + 4 * _SINGLE
+    _write_rays(room, origin, direction, all_lanes(0.0), t_far, masks)
     left = bits_of(active)
     while left != 0:
         lane = lowest_bit(left)
         left &= left - 1
         _take_ray(room, lane)
-        _occluded(opaque, room, 0)
-        if floats[8] < 0.0:
+        _occluded(opaque, ray, 0)
+        if float32s(room)[_SINGLE + 8] < 0.0:
             found |= 1 << lane
     return mask_of(found)

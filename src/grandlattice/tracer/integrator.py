@@ -22,7 +22,6 @@ import math
 from typing import Any, NamedTuple
 
 import numpy as np
-from numba import njit
 
 from grandlattice.tracer.embree import CAMERA, OTHER, RAY_ROOM, blocked, closest_hits
 from grandlattice.tracer.lanes import (
@@ -30,6 +29,7 @@ from grandlattice.tracer.lanes import (
     all_lanes,
     any_of,
     count_of,
+    inner,
     lane_numbers,
     load,
     scatter_to,
@@ -141,7 +141,7 @@ class Path(NamedTuple):
     sample: Any
 
 
-@njit(error_model="numpy")
+@inner
 def _with_light(path, radiance, alpha):
     return Path(
         path.origin, path.direction, path.throughput, radiance, path.t_near, path.t_last,
@@ -150,12 +150,12 @@ def _with_light(path, radiance, alpha):
     )  # fmt: skip
 
 
-@njit(error_model="numpy")
+@inner
 def _load_triple(stream, k):
     return (load(stream, k), load(stream, k + _CAPACITY), load(stream, k + 2 * _CAPACITY))
 
 
-@njit(error_model="numpy")
+@inner
 def _load_path(room, k):
     """Sixteen paths of the stream from place `k` on."""
     at, words, k = float32s(room), int32s(room), _STREAM + k
@@ -177,13 +177,13 @@ def _load_path(room, k):
     )
 
 
-@njit(error_model="numpy")
+@inner
 def _pack_triple(stream, k, value, going):
     for i in range(3):
         store_packed(stream, k + i * _CAPACITY, value[i], going)
 
 
-@njit(error_model="numpy")
+@inner
 def _pack_path(room, k, path, going):
     """Write the paths of a mask side by side to the stream from place `k` on."""
     at, words, k = float32s(room), int32s(room), _STREAM + k
@@ -203,18 +203,18 @@ def _pack_path(room, k, path, going):
     store_packed(words, k + 21 * _CAPACITY, path.sample, going)
 
 
-@njit(error_model="numpy")
+@inner
 def _keep(room, field, number, value, test):
     scatter_to(float32s(room), number + field, value, test)
 
 
-@njit(error_model="numpy")
+@inner
 def _keep_triple(room, field, number, value, test):
     for i in range(3):
         scatter_to(float32s(room), number + (field + i * _CAPACITY), value[i], test)
 
 
-@njit(error_model="numpy")
+@inner
 def _bring_home(room, path, ended):
     _keep_triple(room, _R_RADIANCE, path.number, path.radiance, ended)
     _keep(room, _R_ALPHA, path.number, path.alpha, ended)
@@ -223,19 +223,19 @@ def _bring_home(room, path, ended):
 # --- One vertex further ------------------------------------------------------------------------
 
 
-@njit(error_model="numpy")
+@inner
 def _centre(pixel):
     return to_floats(pixel) + 0.5
 
 
-@njit(error_model="numpy")
+@inner
 def _start(lens, options, column, line, number, sample):
     """Paths on their way from the camera."""
     seed = pixel_seed(options.seed, column, line)
-    fx, fy = pair(seed, sample, _FILTER)
+    fx, fy = pair(seed, sample, all_lanes(_FILTER))
     lens_x, lens_y = 0.0 * fx, 0.0 * fx
     if lens.radius > 0.0:
-        lens_u, lens_v = pair(seed, sample, _LENS)
+        lens_u, lens_v = pair(seed, sample, all_lanes(_LENS))
         lens_x, lens_y = on_disk(lens_u, lens_v)
     x = _centre(column) + filter_offset(float32s(lens.filter), fx)
     y = _centre(line) + filter_offset(float32s(lens.filter), fy)
@@ -260,20 +260,32 @@ def _start(lens, options, column, line, number, sample):
     )
 
 
-@njit(error_model="numpy")
+@inner
 def _transmittance(scene, room, active, origin, direction, distance):
     """Share of light that gets from `distance` to `origin`: 0 behind anything opaque."""
     stop = where(distance >= FAR, distance, distance * (1.0 - 1e-4))
-    dark = blocked(scene.opaque, room, active, origin, direction, stop, OTHER)
+    dark = blocked(scene.opaque, room, active, origin, direction, stop, all_lanes(OTHER))
     share = where(active & ~dark, 1.0, 0.0)
     if scene.clear == 0:
         return share
     t_near = 0.0 * distance
+    nothing = 0 * scene.clear  # a plain 0 would be a type of its own, and compiled for
     for _ in range(_MOST_PASSES_THROUGH):
         active = active & (share > 1e-4)
         if not any_of(active):
             break
-        hit = closest_hits(0, scene.clear, room, active, origin, direction, t_near, stop, OTHER)
+        hit = closest_hits(
+            nothing,
+            scene.clear,
+            room,
+            active,
+            origin,
+            direction,
+            t_near,
+            stop,
+            all_lanes(OTHER),
+            False,
+        )
         active = active & hit.found
         if any_of(active):
             vertex = hit_vertex(scene, hit, origin, direction)
@@ -284,7 +296,7 @@ def _transmittance(scene, room, active, origin, direction, distance):
     return where(active | (share <= 1e-4), 0.0, share)
 
 
-@njit(error_model="numpy")
+@inner
 def _alpha_behind(scene, room, options, active, path, t_near):
     """Coverage of what the camera sees straight behind clear surfaces, and the rays it took."""
     alpha, cover, rays = 0.0 * t_near, 0.0 * t_near + 1.0, 0
@@ -294,7 +306,8 @@ def _alpha_behind(scene, room, options, active, path, t_near):
             break
         rays += count_of(active)
         hit = closest_hits(
-            scene.opaque, scene.clear, room, active, origin, direction, t_near, path.t_last, CAMERA,
+            scene.opaque, scene.clear, room, active, origin, direction, t_near, path.t_last,
+            all_lanes(CAMERA), False,
         )  # fmt: skip
         if options.show_background:
             alpha = where(active & ~hit.found, alpha + cover, alpha)
@@ -312,7 +325,7 @@ def _alpha_behind(scene, room, options, active, path, t_near):
     return alpha, rays
 
 
-@njit(error_model="numpy")
+@inner
 def _reach_of_all(scene, point):
     total = 0.0 * point[0]
     for i in range(scene.light_count):
@@ -320,14 +333,14 @@ def _reach_of_all(scene, point):
     return total
 
 
-@njit(error_model="numpy")
+@inner
 def _chance(light_count, reach, total):
     """Chance that a light is the one aimed at from a later vertex; half of it is even."""
     even = 1.0 / light_count
     return where(total > 0.0, 0.5 * even + 0.5 * reach / max(total, 1e-30), even)
 
 
-@njit(error_model="numpy")
+@inner
 def _pick(scene, point, total, choice):
     """The light each lane aims at from a later vertex, and its chance."""
     picked, picked_chance, found = all_lanes(0), 0.0 * choice, choice < 0.0
@@ -341,14 +354,14 @@ def _pick(scene, point, total, choice):
     return picked, picked_chance
 
 
-@njit(error_model="numpy")
+@inner
 def _limited(light, most, applies):
     """Light scaled down where it `applies` and its largest part is more than `most`."""
     brightest = largest(light)
     return scale(light, where(applies & (brightest > most), most / max(brightest, 1e-30), 1.0))
 
 
-@njit(error_model="numpy")
+@inner
 def _light_met(scene, options, active, path, later, distance):
     """Light of the lamps that rays met on their way, weighted against aiming at them."""
     light = scale(path.throughput, 0.0)
@@ -367,7 +380,7 @@ def _light_met(scene, options, active, path, later, distance):
     return light
 
 
-@njit(error_model="numpy")
+@inner
 def _light_behind(scene, active, path):
     """Light of the domes where the camera sees them."""
     light = scale(path.throughput, 0.0)
@@ -389,7 +402,7 @@ class Shaded(NamedTuple):
     normal: Any
 
 
-@njit(error_model="numpy")
+@inner
 def _aim(scene, room, active, shaded, lights, chance, u, v):
     """Light as scattered from vertices towards `wo`, weighted against following; and the rays."""
     vertex, normal = shaded.vertex, shaded.normal
@@ -409,7 +422,7 @@ def _aim(scene, room, active, shaded, lights, chance, u, v):
     return choose(share > 0.0, light, gathered), count_of(active)
 
 
-@njit(error_model="numpy")
+@inner
 def _gather(scene, room, active, path, shaded, later, turn, dimension):
     """What lights send to vertices and on towards `wo`; the reach of all lights; the rays."""
     first, point = active & ~later, shaded.vertex.point
@@ -421,7 +434,7 @@ def _gather(scene, room, active, path, shaded, later, turn, dimension):
         chance = where(later, chance, 1.0)
     rounds = scene.light_count if any_of(first) else 1
     for i in range(rounds):
-        u, v = pair(path.seed, path.sample, dimension + _LIGHT + i)
+        u, v = pair(path.seed, path.sample, all_lanes(dimension + _LIGHT + i))
         aiming = active if i == 0 else first
         lights = where(first, i, picked)
         light, shot = _aim(scene, room, aiming, shaded, lights, chance, u, v)
@@ -430,7 +443,7 @@ def _gather(scene, room, active, path, shaded, later, turn, dimension):
     return choose(active, gathered, _BLACK), reach_total, rays
 
 
-@njit(error_model="numpy")
+@inner
 def _depth_at_centre(lens, column, line, depth, vertex):
     """Depth of surfaces under their pixels' centres, from their tangent planes there.
 
@@ -447,7 +460,7 @@ def _depth_at_centre(lens, column, line, depth, vertex):
     return where(edge_on | ~(abs(centred - depth) <= bound), depth, centred)
 
 
-@njit(error_model="numpy")
+@inner
 def _record(scene, room, lens, options, writing, path, vertex, normal):
     """Keep what the data passes say of the first surfaces the camera sees; the rays it took."""
     column, line = int32s(room)[path.number + _COLUMN], int32s(room)[path.number + _LINE]
@@ -458,15 +471,15 @@ def _record(scene, room, lens, options, writing, path, vertex, normal):
     if not options.occlusion:
         return 0
     s, t = frame(vertex.normal)
-    u, v = pair(path.seed, path.sample, _OPENNESS)
+    u, v = pair(path.seed, path.sample, all_lanes(_OPENNESS))
     up = to_world(cosine_direction(u, v), s, t, vertex.normal)
     radius = 0.0 * u + options.occlusion_radius
-    closed = blocked(scene.opaque, room, writing, lifted(vertex, up), up, radius, OTHER)
+    closed = blocked(scene.opaque, room, writing, lifted(vertex, up), up, radius, all_lanes(OTHER))
     _keep(room, _R_OPENNESS, path.number, where(closed, 0.0, 1.0), writing)
     return count_of(writing)
 
 
-@njit(error_model="numpy")
+@inner
 def _shade(scene, room, lens, options, step, on, path, hit):
     """What happens to paths where they hit: the paths, which of them go on, and the rays."""
     tables, dimension, rays = scene.tables, _STRIDE * step, 0
@@ -478,7 +491,7 @@ def _shade(scene, room, lens, options, step, on, path, hit):
     vertex = hit_vertex(scene, hit, origin, direction)
     surface = surface_at(scene, vertex.material, vertex.u, vertex.v, room + 4 * _MATERIAL)
     cosine = min(-dot(direction, vertex.normal), 1.0)
-    choice, turn = pair(path.seed, path.sample, dimension + _CHOICE)
+    choice, turn = pair(path.seed, path.sample, all_lanes(dimension + _CHOICE))
     through = see_through(surface, tables, cosine)
     normal = vertex.normal
     if any_of(on & (surface.bump[2] != 1.0)):
@@ -531,7 +544,7 @@ def _shade(scene, room, lens, options, step, on, path, hit):
             radiance, rays = add(radiance, share), rays + shot
             reach_total = where(on, total, reach_total)
 
-        u, v = pair(path.seed, path.sample, dimension + _DIRECTION)
+        u, v = pair(path.seed, path.sample, all_lanes(dimension + _DIRECTION))
         wi = sample_direction(surface, lobes, wo, choice, u, v)
         value, density = scatter(surface, lobes, tables, wo, wi)
         leaving = normalized(to_world(wi, s, t, normal))
@@ -567,14 +580,14 @@ def _shade(scene, room, lens, options, step, on, path, hit):
     )
 
 
-@njit(error_model="numpy")
+@inner
 def _advance(scene, room, lens, options, step, active, path):
     """Take paths to their next vertex: the paths there, which of them go on, and the rays."""
     vertices = path.state & 0xFFFF
     seen, later = vertices == 0, vertices > 1
     hit = closest_hits(
         scene.opaque, scene.clear, room, active, path.origin, path.direction,
-        path.t_near, path.t_last, where(seen, CAMERA, OTHER),
+        path.t_near, path.t_last, where(seen, CAMERA, OTHER), step == 0,
     )  # fmt: skip
     found = active & hit.found
     radiance, alpha = path.radiance, path.alpha
@@ -597,56 +610,61 @@ def _advance(scene, room, lens, options, step, active, path):
 # --- Batches and tiles -------------------------------------------------------------------------
 
 
-@njit(error_model="numpy")
-def _trace_batch(scene, room, lens, options, count):
+@inner
+def _trace_batch(scene, room, lens, options, places):
     """Trace the paths whose pixels and samples stand in the room, to their ends; the rays."""
-    words, rays = int32s(room), 0
-    going = 0
-    for k in range(0, count, LANES):
-        number = lane_numbers() + k
-        active = number < count
+    words, rays, going = int32s(room), 0, 0
+    for k in range(0, places, LANES):
+        sample = load(words, _SAMPLE + k)
+        active = sample >= 0
         path = _start(
-            lens, options, load(words, _COLUMN + k), load(words, _LINE + k), number,
-            load(words, _SAMPLE + k),
-        )  # fmt: skip
-        _pack_path(room, going, path, active)
-        going += count_of(active)
-    for step in range(options.bounces + _MOST_PASSES_THROUGH):
+            lens, options, load(words, _COLUMN + k), load(words, _LINE + k), lane_numbers() + k, sample
+        )
+        path, goes_on, shot = _advance(scene, room, lens, options, 0, active, path)
+        going = _part(room, path, active, goes_on, going)
+        rays += shot
+    for step in range(1, options.bounces + _MOST_PASSES_THROUGH):
         under_way, going = going, 0
         for k in range(0, under_way, LANES):
             active = lane_numbers() + k < under_way
-            path, goes_on, shot = _advance(
-                scene, room, lens, options, step, active, _load_path(room, k)
-            )  # fmt: skip
-            _bring_home(room, path, active & ~goes_on)
-            _pack_path(room, going, path, goes_on)
-            going += count_of(goes_on)
+            path = _load_path(room, k)
+            path, goes_on, shot = _advance(scene, room, lens, options, step, active, path)
+            going = _part(room, path, active, goes_on, going)
             rays += shot
     for k in range(0, going, LANES):
         _bring_home(room, _load_path(room, k), lane_numbers() + k < going)
     return rays
 
 
-@njit(error_model="numpy")
-def _line_up(room, tile, samples, first_pixel, pixels):
-    """Write the pixels and samples of a batch into the room, with results as of a miss."""
-    left, top, width = tile
-    first, count = samples
+@inner
+def _part(room, path, active, goes_on, going):
+    """Bring home the paths that end, pack the others behind the `going` that are there already."""
+    _bring_home(room, path, active & ~goes_on)
+    _pack_path(room, going, path, goes_on)
+    return going + count_of(goes_on)
+
+
+@inner
+def _line_up(room, left, top, width, first, count, stride, first_pixel, pixels):
+    """Write the pixels and samples of a batch into the room, with results as of a miss.
+
+    A pixel has `stride` places; those without a sample have the number −1.
+    """
     words, results = int32s(room), float32s(room)
     for i in range(pixels):
         pixel = first_pixel + i
-        for sample in range(count):
-            k = i * count + sample
+        for place in range(stride):
+            k = i * stride + place
             words[_COLUMN + k] = left + pixel % width
             words[_LINE + k] = top + pixel // width
-            words[_SAMPLE + k] = first + sample
+            words[_SAMPLE + k] = first + place if place < count else -1
             for channel in range(3):
                 results[_R_ALBEDO + channel * _CAPACITY + k] = 0.0
             results[_R_OPENNESS + k], results[_R_DEPTH + k] = 1.0, math.inf
 
 
-@njit(error_model="numpy")
-def _develop(room, film, pixels, count):
+@inner
+def _develop(room, film, pixels, stride, count):
     """Add the results of a batch to the film, a pixel's samples in their order."""
     words, results = int32s(room), float32s(room)
     beauty, albedo, openness = (
@@ -654,7 +672,7 @@ def _develop(room, film, pixels, count):
     )  # fmt: skip
     depths, normals = float32s(film.depth), float32s(film.normal)
     for i in range(pixels):
-        at = i * count
+        at = i * stride
         pixel = words[_LINE + at] * film.width + words[_COLUMN + at]
         nearest = depths[pixel]
         alpha, clear = 0.0, 0.0
@@ -686,10 +704,17 @@ def trace_tile(scene, room, lens, options, film, left, top, right, bottom, first
     """
     rays, width = 0, right - left
     pixels = width * (bottom - top)
-    at_once = max(BATCH // count, 1)
+    # Sixteen places that belong together are one pixel's, or a few whole pixels'.
+    stride = LANES * ((count + LANES - 1) // LANES)
+    while stride < LANES * 2 and count <= stride // 2:
+        stride //= 2
+    at_once = BATCH // stride
     for pixel in range(0, pixels, at_once):
         batch = min(at_once, pixels - pixel)
-        _line_up(room, (left, top, width), (first, count), pixel, batch)
-        rays += _trace_batch(scene, room, lens, options, batch * count)
-        _develop(room, film, batch, count)
+        _line_up(room, left, top, width, first, count, stride, pixel, batch)
+        places = LANES * ((batch * stride + LANES - 1) // LANES)
+        for k in range(batch * stride, places):
+            int32s(room)[_SAMPLE + k] = -1
+        rays += _trace_batch(scene, room, lens, options, places)
+        _develop(room, film, batch, stride, count)
     return rays

@@ -8,10 +8,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 
 from grandlattice.errors import Place, TracerError
 from grandlattice.snapshot import Camera
+from grandlattice.tracer.lanes import inner
 from grandlattice.tracer.memory import Pinned
 from grandlattice.tracer.sampling import filter_table
 from grandlattice.tracer.vectors import add, dot, normalized, to_world, triple
@@ -89,7 +89,7 @@ def make_lens(sensor: Sensor) -> Pinned:
     )
 
 
-@njit(error_model="numpy")
+@inner
 def shoot(lens, x, y, lens_x, lens_y):
     """The ray through film point (x, y) in pixels and lens point in the unit disk.
 
@@ -108,7 +108,7 @@ def shoot(lens, x, y, lens_x, lens_y):
     return add(triple(lens.position, 0), start), direction, max(-dot(direction, back), 1e-9)
 
 
-@njit(error_model="numpy")
+@inner
 def pixel_width_at(lens, depth):
     """The width of a pixel at a depth, in scene units."""
     return lens.pixel if lens.orthographic else lens.pixel * depth

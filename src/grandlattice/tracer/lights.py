@@ -14,11 +14,10 @@ from collections.abc import Mapping, Sequence
 from typing import Any, NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from grandlattice.snapshot import Light
-from grandlattice.tracer.lanes import any_of, records, to_floats, to_ints, where
+from grandlattice.tracer.lanes import any_of, inner, records, to_floats, to_ints, where
 from grandlattice.tracer.memory import float32s, table
 from grandlattice.tracer.sampling import angle_of, cone_direction, on_disk, sine_and_cosine
 from grandlattice.tracer.textures import srgb_to_linear
@@ -58,6 +57,7 @@ LIGHT = np.dtype(
         ("texels", "i4"),  # … the image's RGB begins,
         ("rows", "i4"),  # the cumulated chances of the grid's lines, lines + 1,
         ("cells", "i4"),  # those along each line, columns + 1 for each,
+        ("row_guide", "i4"), ("cell_guide", "i4"),  # guides to both, see `_guide`,
         ("chances", "i4"),  # and the chance of each cell, lines × columns
     ],
     align=True,
@@ -67,7 +67,8 @@ light_at = records(LIGHT)
 
 
 def _dome_grid(texels: NDArray[np.float32]) -> tuple[NDArray[np.float32], ...]:
-    """Cumulated chances of rows (h + 1,) and, within rows, of cells (h, w + 1); chances (h, w).
+    """Cumulated chances of rows (h + 1,) and, within rows, of cells (h, w + 1), a guide to each
+    of the same shape, and the chances (h, w).
 
     The chances are kept besides the sums, whose differences lose the faintest cells.
     """
@@ -93,8 +94,22 @@ def _dome_grid(texels: NDArray[np.float32]) -> tuple[NDArray[np.float32], ...]:
     along_row = np.concatenate([np.zeros((grid_height, 1)), np.cumsum(weight, 1)], 1)
     over_rows = np.concatenate([[0.0], np.cumsum(along_row[:, -1])])
     over_rows, along_row = over_rows / over_rows[-1], along_row / along_row[:, -1:]
-    found = over_rows, along_row, weight / weight.sum()
-    return tuple(np.ascontiguousarray(chances, np.float32) for chances in found)
+    over_rows, along_row = over_rows.astype(np.float32), along_row.astype(np.float32)
+    guides = _guide(over_rows[None])[0], _guide(along_row)
+    found = over_rows, along_row, *guides, weight / weight.sum()
+    return tuple(np.ascontiguousarray(array, np.float32) for array in found)
+
+
+def _guide(steps: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Where to look in cumulated tables (n, count + 1): the step that holds i / count, each i.
+
+    Whatever lies between i / count and (i + 1) / count is then held by one of few steps
+    (Chen and Asau, "On generating random variates from an empirical distribution", 1974).
+    """
+    count = steps.shape[1] - 1
+    marks = np.arange(count + 1, dtype=np.float32) / np.float32(count)
+    held = [np.searchsorted(row, marks, "right") - 1 for row in steps]
+    return np.minimum(held, count - 1).astype(np.float32)
 
 
 def pack_lights(
@@ -111,11 +126,12 @@ def pack_lights(
             for name, axis in (("across", x), ("upward", y), ("facing", z)):
                 row[name] = axis / np.linalg.norm(axis)
             image = np.ascontiguousarray(_dome_image(light, images))
-            over_rows, along_rows, chances = _dome_grid(image)
+            over_rows, along_rows, row_guide, cell_guide, chances = _dome_grid(image)
             row["height"], row["width"] = image.shape[:2]
             row["lines"], row["columns"] = chances.shape
             for name, array in (
-                ("texels", image), ("rows", over_rows), ("cells", along_rows), ("chances", chances),
+                ("texels", image), ("rows", over_rows), ("cells", along_rows),
+                ("row_guide", row_guide), ("cell_guide", cell_guide), ("chances", chances),
             ):  # fmt: skip
                 row[name] = sum(part.size for part in domes)
                 domes.append(array.ravel())
@@ -149,18 +165,20 @@ def _dome_image(light: Light, images: Mapping[str, NDArray | None]) -> NDArray[n
     return np.clip(np.nan_to_num(pixels[..., :3], posinf=65504.0), 0.0, None).astype(np.float32)
 
 
-@njit(error_model="numpy")
-def _find(steps, first, count, u):
-    """The step of each lane's part of `steps` (`count` + 1 entries from `first`) that holds `u`."""
-    low, high = 0 * count, count
+@inner
+def _find(tables, steps, guide, count, u):
+    """The step of each lane's cumulated table (`count` + 1 entries from `steps`) that holds `u`."""
+    mark = min(to_ints(u * to_floats(count)), count - 1)
+    low = to_ints(tables[guide + mark])
+    high = min(to_ints(tables[guide + mark + 1]) + 1, count)
     while any_of(high - low > 1):
         middle = (low + high) >> 1
-        below = steps[first + middle] <= u
+        below = tables[steps + middle] <= u
         low, high = where(below, middle, low), where(below, high, middle)
     return low
 
 
-@njit(error_model="numpy")
+@inner
 def _dome_coordinates(light, direction):
     """Texture coordinates of a direction: u from longitude +180° leftmost, v from the top."""
     x, y, z = dot(direction, light.across), dot(direction, light.upward), dot(direction, light.facing)
@@ -169,7 +187,7 @@ def _dome_coordinates(light, direction):
     return min(max(u, 0.0), _BELOW_ONE), min(max(v, 0.0), _BELOW_ONE)
 
 
-@njit(error_model="numpy")
+@inner
 def _dome_radiance(light, domes, is_dome, u, v):
     """The bilinear image at (u, v); lanes with other lights read nothing of use."""
     width, height = where(is_dome, light.width, 1), where(is_dome, light.height, 1)
@@ -191,7 +209,7 @@ def _dome_radiance(light, domes, is_dome, u, v):
     )
 
 
-@njit(error_model="numpy")
+@inner
 def _dome_density(light, domes, is_dome, u, v):
     width, height = where(is_dome, light.columns, 1), where(is_dome, light.lines, 1)
     across, down = to_floats(width), to_floats(height)
@@ -202,16 +220,17 @@ def _dome_density(light, domes, is_dome, u, v):
     return where(is_dome & (sine > 0.0), density, 0.0)
 
 
-@njit(error_model="numpy")
+@inner
 def _sample_dome(light, domes, is_dome, s, t):
     width, height = where(is_dome, light.columns, 1), where(is_dome, light.lines, 1)
-    steps, rows = float32s(domes), light.rows
-    y = _find(steps, rows, height, t)
-    low, high = steps[rows + y], steps[rows + y + 1]
+    tables, rows = float32s(domes), light.rows
+    y = _find(tables, rows, light.row_guide, height, t)
+    low, high = tables[rows + y], tables[rows + y + 1]
     v = (to_floats(y) + (t - low) / max(high - low, 1e-30)) / to_floats(height)
-    cells = light.cells + y * (width + 1)
-    x = _find(steps, cells, width, s)
-    low, high = steps[cells + x], steps[cells + x + 1]
+    line = y * (width + 1)
+    cells = light.cells + line
+    x = _find(tables, cells, light.cell_guide + line, width, s)
+    low, high = tables[cells + x], tables[cells + x + 1]
     u = (to_floats(x) + (s - low) / max(high - low, 1e-30)) / to_floats(width)
     u, v = min(u, _BELOW_ONE), min(v, _BELOW_ONE)
     east, ahead = sine_and_cosine(0.5 - u)
@@ -233,7 +252,7 @@ class Aim(NamedTuple):
     density: Any
 
 
-@njit(error_model="numpy")
+@inner
 def _cone(light, point):
     """What of the sphere light is seen from a point: centre, squared distance, 1 − cos of its edge."""
     to_centre = subtract(light.position, point)
@@ -245,7 +264,7 @@ def _cone(light, point):
     return to_centre, squared, narrow
 
 
-@njit(error_model="numpy")
+@inner
 def _into_sphere(light, to_centre, direction):
     """Along a ray: the distance to its nearest approach, and the square of half the chord there.
 
@@ -257,7 +276,7 @@ def _into_sphere(light, to_centre, direction):
     return middle, light.extent * light.extent - dot(off, off)
 
 
-@njit(error_model="numpy")
+@inner
 def sample_light(light, domes, active, point, s, t):
     """Directions from points towards a light of each lane, as an `Aim`."""
     kind = light.kind
@@ -300,7 +319,7 @@ def sample_light(light, domes, active, point, s, t):
     return Aim(direction, distance, radiance, density)
 
 
-@njit(error_model="numpy")
+@inner
 def background(light, domes, active, direction):
     """Radiance of the dome lights in a direction; 0 for other lights."""
     is_dome = active & (light.kind == DOME)
@@ -308,7 +327,7 @@ def background(light, domes, active, direction):
     return choose(is_dome, _dome_radiance(light, domes, is_dome, u, v), (0.0, 0.0, 0.0))
 
 
-@njit(error_model="numpy")
+@inner
 def meet_light(light, domes, active, origin, direction, t_near, t_far):
     """What rays meet of a light between two distances: (radiance, density of sampling it)."""
     kind = light.kind
@@ -353,7 +372,7 @@ def meet_light(light, domes, active, origin, direction, t_near, t_far):
     return radiance, density
 
 
-@njit(error_model="numpy")
+@inner
 def light_reach(light, point):
     """A guess at what a light sends to points, unshadowed; only steers which one is sampled."""
     r = light.radiance

@@ -9,11 +9,21 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from grandlattice.snapshot import Material, Texture, TextureInput
-from grandlattice.tracer.lanes import LANES, all_lanes, any_of, first_of, load, records, store, where
+from grandlattice.tracer.lanes import (
+    LANES,
+    all_lanes,
+    any_of,
+    first_of,
+    inner,
+    load,
+    load_rows,
+    store,
+    store_rows,
+    where,
+)
 from grandlattice.tracer.memory import float32s, int32s, table
 from grandlattice.tracer.scattering import Surface, reflected_share
 from grandlattice.tracer.textures import read_texture, texture_at
@@ -27,7 +37,8 @@ from grandlattice.tracer.vectors import choose, largest, scale
     _OPACITY, _THRESHOLD, _IOR,
 ) = range(11)  # fmt: skip
 _SLOTS, _COLOURS = 11, 4  # the first four are colours, the others single numbers
-MATERIAL_ROOM = 3 * _SLOTS * LANES
+_STEP = 3 * LANES  # from one input to the next where they are written out
+MATERIAL_ROOM = LANES * 64  # a record, read sixteen words at a time
 
 # Input name → (place, fallback of the UsdPreviewSurface schema).
 _INPUTS: dict[str, tuple[int, tuple[float, ...]]] = {
@@ -59,11 +70,10 @@ MATERIAL = np.dtype(
     align=True,
 )
 
-material_at = records(MATERIAL)
 _WORDS = MATERIAL.itemsize // 4
-_TEXTURE, _CHANNEL, _TEXTURED = (
+_TEXTURE, _CHANNEL, _TEXTURED, _WORKFLOW, _MODE = (
     MATERIAL.fields[name][1] // 4  # type: ignore[index]
-    for name in ("texture", "channel", "textured")
+    for name in ("texture", "channel", "textured", "specular_workflow", "presence")
 )
 
 
@@ -97,107 +107,97 @@ def _flag(material: Material, name: str) -> bool:
     return not isinstance(given, TextureInput) and given[0] > 0.5
 
 
-@njit(error_model="numpy")
+@inner
 def _unit(x):
     return min(max(x, 0.0), 1.0)
 
 
-@njit(error_model="numpy")
+@inner
 def _read_inputs(scene, m, u, v, room):
-    """Write all inputs at (u, v), three lanes each, to `room`.
-
-    One loop with one call: the texture code is large, and is compiled and fetched once.  Where
-    all lanes are on one material, what it says is read once and spread.
-    """
-    values, words, inputs = float32s(scene.materials), int32s(scene.materials), float32s(room)
-    rows = m * _WORDS
-    one = first_of(m) * _WORDS
-    same = not any_of(rows != one)
-    bits = all_lanes(words[one + _TEXTURED]) if same else words[rows + _TEXTURED]
+    """Write the records of materials `m` to `room`, a row of lanes for each word, with what
+    textures say at (u, v) in the places of their inputs."""
+    values, words = float32s(scene.materials), int32s(scene.materials)
+    inputs, held = float32s(room), int32s(room)
+    first = first_of(m)
+    if any_of(m != first):
+        for k in range(0, _WORDS, LANES):
+            store_rows(held, k * LANES, load_rows(words, m * _WORDS + k))
+    else:
+        for k in range(_WORDS):
+            store(inputs, k * LANES, all_lanes(values[first * _WORDS + k]))
+    bits = load(held, _TEXTURED * LANES)
     for slot in range(_SLOTS):
-        parts = 3 if slot < _COLOURS else 1
-        for part in range(parts):
-            k = 3 * slot + part
-            value = all_lanes(values[one + k]) if same else values[rows + k]
-            store(inputs, k * LANES, value)
         textured = ((bits >> slot) & 1) == 1
         if any_of(textured):
-            row = where(textured, words[rows + (_TEXTURE + slot)], 0)
-            channel = words[rows + (_CHANNEL + slot)]
+            row = where(textured, load(held, (_TEXTURE + slot) * LANES), 0)
+            channel = load(held, (_CHANNEL + slot) * LANES)
             r, g, b, a = read_texture(texture_at(scene.textures, row), scene.decode, u, v)
-            first = where(channel == 1, g, where(channel == 2, b, where(channel == 3, a, r)))
-            _overwrite(inputs, 3 * slot, textured, first)
-            if parts == 3:
+            red = where(channel == 1, g, where(channel == 2, b, where(channel == 3, a, r)))
+            _overwrite(inputs, 3 * slot, textured, red)
+            if slot < _COLOURS:
                 _overwrite(inputs, 3 * slot + 1, textured, g)
                 _overwrite(inputs, 3 * slot + 2, textured, b)
 
 
-@njit(error_model="numpy")
+@inner
 def _overwrite(inputs, k, test, value):
     store(inputs, k * LANES, where(test, value, load(inputs, k * LANES)))
 
 
-@njit(error_model="numpy")
-def _number(inputs, slot):
-    return load(inputs, 3 * slot * LANES)
-
-
-@njit(error_model="numpy")
-def _colour(inputs, slot):
-    k = 3 * slot * LANES
+@inner
+def _colour(inputs, k):
     return (load(inputs, k), load(inputs, k + LANES), load(inputs, k + 2 * LANES))
 
 
-@njit(error_model="numpy")
-def _unit_colour(inputs, slot):
-    c = _colour(inputs, slot)
+@inner
+def _unit_colour(inputs, k):
+    c = _colour(inputs, k)
     return (_unit(c[0]), _unit(c[1]), _unit(c[2]))
 
 
-@njit(error_model="numpy")
+@inner
 def surface_at(scene, m, u, v, room):
     """Materials `m` of a scene at texture coordinates (u, v), as a `Surface`.
 
     `room` is the address of `MATERIAL_ROOM` floats.
     """
-    material = material_at(scene.materials, m)
     _read_inputs(scene, m, u, v, room)
-    inputs = float32s(room)
-    base = _unit_colour(inputs, _DIFFUSE)
-    opacity, threshold = _unit(_number(inputs, _OPACITY)), _number(inputs, _THRESHOLD)
-    masked, faded = threshold > 0.0, material.presence == 1
+    inputs, held = float32s(room), int32s(room)
+    base = _unit_colour(inputs, _DIFFUSE * _STEP)
+    opacity, threshold = _unit(load(inputs, _OPACITY * _STEP)), load(inputs, _THRESHOLD * _STEP)
+    masked, faded = threshold > 0.0, load(held, _MODE * LANES) == 1
     presence = where(masked, where(opacity >= threshold, 1.0, 0.0), where(faded, opacity, 1.0))
     opacity = where(masked | faded, 1.0, opacity)
-    metallic = _unit(_number(inputs, _METALLIC))
-    ior = max(_number(inputs, _IOR), 1.0)
+    metallic = _unit(load(inputs, _METALLIC * _STEP))
+    ior = max(load(inputs, _IOR * _STEP), 1.0)
     edge = (ior - 1.0) / (ior + 1.0)
     dielectric = edge * edge * (1.0 - metallic)
     metal = scale(base, metallic)
-    specular = material.specular_workflow == 1
+    specular = load(held, _WORKFLOW * LANES) == 1
     f0 = choose(
         specular,
-        _unit_colour(inputs, _SPECULAR),
+        _unit_colour(inputs, _SPECULAR * _STEP),
         (dielectric + metal[0], dielectric + metal[1], dielectric + metal[2]),
     )
-    roughness = max(_unit(_number(inputs, _ROUGHNESS)), _SMOOTHEST)
-    coat_roughness = max(_unit(_number(inputs, _COAT_ROUGHNESS)), _SMOOTHEST)
-    e = _colour(inputs, _EMISSION)
+    roughness = max(_unit(load(inputs, _ROUGHNESS * _STEP)), _SMOOTHEST)
+    coat_roughness = max(_unit(load(inputs, _COAT_ROUGHNESS * _STEP)), _SMOOTHEST)
+    e = _colour(inputs, _EMISSION * _STEP)
     return Surface(
         diffuse=scale(base, where(specular, 1.0, 1.0 - metallic) * opacity),
         f0=f0,
         # The edge is white, but where there is no interface (ior 1, black specular) there is no edge.
         f90=min(50.0 * largest(f0), 1.0),
         alpha=roughness * roughness,
-        coat=_unit(_number(inputs, _COAT)),
+        coat=_unit(load(inputs, _COAT * _STEP)),
         coat_alpha=coat_roughness * coat_roughness,
         opacity=opacity,
         presence=presence,
         emission=(max(e[0], 0.0), max(e[1], 0.0), max(e[2], 0.0)),
-        bump=_colour(inputs, _BUMP),
+        bump=_colour(inputs, _BUMP * _STEP),
     )
 
 
-@njit(error_model="numpy")
+@inner
 def see_through(surface, tables, cosine):
     """Share of light that passes straight through, 0..1.
 

@@ -56,12 +56,17 @@ def numbers(kind: types.Type) -> Callable[[int], Any]:
 
 float32s = numbers(types.float32)
 int32s = numbers(types.int32)
+int64s = numbers(types.int64)
 uint32s = numbers(types.uint32)
 
 
 def table(dtype: np.dtype[Any], count: int) -> NDArray[Any]:
-    """An empty table of `count` records, at least one long so that it has an address."""
-    return np.zeros(max(count, 1), dtype)
+    """An empty table of `count` records, at least one long so that it has an address.
+
+    Behind it lie 64 bytes that may be read: see `lanes.records`.
+    """
+    count = max(count, 1)
+    return np.zeros(count + -(-64 // dtype.itemsize), dtype)[:count]
 
 
 def aligned_words(count: int) -> NDArray[np.float32]:

@@ -11,10 +11,9 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
-from grandlattice.tracer.lanes import all_lanes, to_floats, to_ints, where
+from grandlattice.tracer.lanes import all_lanes, inner, to_floats, to_ints, where
 from grandlattice.tracer.vectors import frame, to_world
 
 # mypy: disable-error-code="no-untyped-def"
@@ -23,7 +22,7 @@ FILTER_STEPS = 2048
 _TO_UNIT = 1.0 / 16777216.0  # single precision holds 24 bits of a number in [0, 1)
 
 
-@njit(error_model="numpy")
+@inner
 def _mix(x):
     """A 32-bit finaliser with full avalanche (the lowbias32 constants)."""
     x = (x ^ (x >> 16)) * 0x7FEB352D
@@ -31,13 +30,13 @@ def _mix(x):
     return x ^ (x >> 16)
 
 
-@njit(error_model="numpy")
+@inner
 def combine(a, b):
     """A hash of two words."""
     return _mix((a * 0x9E3779B9) ^ _mix(b + 0x85EBCA6B))
 
 
-@njit(error_model="numpy")
+@inner
 def _reverse(x):
     x = ((x >> 1) & 0x55555555) | ((x & 0x55555555) << 1)
     x = ((x >> 2) & 0x33333333) | ((x & 0x33333333) << 2)
@@ -46,7 +45,7 @@ def _reverse(x):
     return (x >> 16) | (x << 16)
 
 
-@njit(error_model="numpy")
+@inner
 def _permute(x, seed):
     x = (x ^ (x * 0x3D20ADEA)) + seed
     x = x * ((seed >> 16) | 1)
@@ -54,7 +53,7 @@ def _permute(x, seed):
     return x ^ (x * 0x53A22864)
 
 
-@njit(error_model="numpy")
+@inner
 def _pascal(x):
     """The second Sobol generator matrix (Pascal's triangle modulo 2) applied in five steps."""
     x = x ^ ((x >> 1) & 0x55555555)
@@ -64,23 +63,23 @@ def _pascal(x):
     return x ^ ((x >> 16) & 0x0000FFFF)
 
 
-@njit(error_model="numpy")
+@inner
 def pair(pixel_seed, sample, dimension):
-    """Two numbers in [0, 1) for the samples of pixels in a dimension."""
-    seed = combine(pixel_seed, all_lanes(dimension))
+    """Two numbers in [0, 1) for the samples of pixels in a dimension; all are ints."""
+    seed = combine(pixel_seed, dimension)
     index = _reverse(_permute(_reverse(sample), seed))
     first = _reverse(_permute(index, _mix(seed ^ 0xA511E9B3)))
     second = _reverse(_permute(_pascal(index), _mix(seed ^ 0x63D83595)))
     return to_floats(first >> 8) * _TO_UNIT, to_floats(second >> 8) * _TO_UNIT
 
 
-@njit(error_model="numpy")
+@inner
 def pixel_seed(seed, x, y):
     """The hash every sample of a pixel starts from; `x`, `y` count from the picture's corner."""
     return combine(combine(all_lanes(seed), x), y)
 
 
-@njit(error_model="numpy")
+@inner
 def sine_and_cosine(turns):
     """Sine and cosine of an angle given in full turns, |turns| below 1000; error below 2e-7.
 
@@ -100,7 +99,7 @@ def sine_and_cosine(turns):
     return where(low, -a, a), where(left, -b, b)
 
 
-@njit(error_model="numpy")
+@inner
 def angle_of(y, x):
     """The angle of (x, y) from the x axis in radians, −π … π; error below 3e-7.
 
@@ -119,7 +118,7 @@ def angle_of(y, x):
     return where(y < 0.0, -angle, angle)
 
 
-@njit(error_model="numpy")
+@inner
 def on_disk(u, v):
     """A point of the unit disk, area-preserving (Shirley and Chiu, 1997)."""
     a, b = 2.0 * u - 1.0, 2.0 * v - 1.0
@@ -131,14 +130,14 @@ def on_disk(u, v):
     return radius * cosine, radius * sine
 
 
-@njit(error_model="numpy")
+@inner
 def cosine_direction(u, v):
     """A direction about +Z with density cos θ / π."""
     x, y = on_disk(u, v)
     return (x, y, math.sqrt(max(0.0, 1.0 - x * x - y * y)))
 
 
-@njit(error_model="numpy")
+@inner
 def cone_direction(axis, one_minus_cos, u, v):
     """A direction in the cone about `axis`, density 1 / (2π · one_minus_cos)."""
     drop = u * one_minus_cos  # 1 − cos θ, kept apart from 1 for very narrow cones
@@ -168,7 +167,7 @@ def filter_table(radius: float = 1.5) -> NDArray[np.float32]:
     return (np.interp(steps, integral / integral[-1], x) * radius).astype(np.float32)
 
 
-@njit(error_model="numpy")
+@inner
 def filter_offset(table, u):
     """An offset in pixels from `filter_table` (a pointer to it)."""
     position = u * FILTER_STEPS

@@ -21,10 +21,9 @@ from functools import lru_cache
 from typing import Any, NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
-from grandlattice.tracer.lanes import any_of, to_floats, to_ints, where
+from grandlattice.tracer.lanes import any_of, inner, to_floats, to_ints, where
 from grandlattice.tracer.memory import float32s
 from grandlattice.tracer.sampling import cosine_direction, sine_and_cosine
 from grandlattice.tracer.vectors import choose, dot, largest, normalized
@@ -115,7 +114,7 @@ def albedo_tables() -> NDArray[np.float32]:
     return tables.astype(np.float32)
 
 
-@njit(error_model="numpy")
+@inner
 def _place(x, count):
     """Where the square root of `x` stands on an axis of a table: the step below, and past it."""
     position = math.sqrt(min(max(x, 0.0), 1.0)) * (count - 1)
@@ -123,7 +122,7 @@ def _place(x, count):
     return step, position - to_floats(step)
 
 
-@njit(error_model="numpy")
+@inner
 def _look_up(tables, alpha, cosine):
     """A and B at (alpha, cosine), bilinear in the square roots."""
     table = float32s(tables)
@@ -138,26 +137,26 @@ def _look_up(tables, alpha, cosine):
     return a, b
 
 
-@njit(error_model="numpy")
+@inner
 def _boost(f0, a, b):
     """Turquin's factor that gives back the energy of multiple scattering."""
     return 1.0 + f0 * (1.0 / max(a + b, 1e-3) - 1.0)
 
 
-@njit(error_model="numpy")
+@inner
 def _share(f0, f90, a, b):
     """Directional albedo of an interface from its place in the tables."""
     return min((f0 * a + f90 * b) * _boost(f0, a, b), 1.0)
 
 
-@njit(error_model="numpy")
+@inner
 def _interface_share(surface, tables, cosine):
     """Directional albedo of the interface alone, its brightest channel."""
     a, b = _look_up(tables, surface.alpha, cosine)
     return _share(largest(surface.f0), surface.f90, a, b)
 
 
-@njit(error_model="numpy")
+@inner
 def _interface_mean(surface, tables):
     """Mean of `_interface_share` over the hemisphere, weighted by the cosine."""
     j, t = _place(surface.alpha, _ALPHAS)
@@ -172,7 +171,7 @@ def _interface_mean(surface, tables):
     return lower * (1.0 - t) + upper * t
 
 
-@njit(error_model="numpy")
+@inner
 def _coat_share(surface, tables, cosine):
     """Directional albedo of the coat, and its boost."""
     share, boost = 0.0 * surface.coat, 0.0 * surface.coat + 1.0
@@ -183,7 +182,7 @@ def _coat_share(surface, tables, cosine):
     return share, boost
 
 
-@njit(error_model="numpy")
+@inner
 def reflected_share(surface, tables, cosine):
     """Share of light from `cosine` that coat and interface reflect, brightest channel."""
     interface = _interface_share(surface, tables, cosine)
@@ -191,7 +190,7 @@ def reflected_share(surface, tables, cosine):
     return min(coat + (1.0 - coat) * interface, 1.0)
 
 
-@njit(error_model="numpy")
+@inner
 def reflectance(surface, tables, cosine):
     """Directional albedo of the whole surface, each channel: the `albedo` pass."""
     coat, _ = _coat_share(surface, tables, cosine)
@@ -205,7 +204,7 @@ def reflectance(surface, tables, cosine):
     )
 
 
-@njit(error_model="numpy")
+@inner
 def lobes_of(surface, tables, cosine):
     """The lobes of a surface seen from `cosine`."""
     coat, coat_boost = _coat_share(surface, tables, cosine)
@@ -228,7 +227,7 @@ def lobes_of(surface, tables, cosine):
     )
 
 
-@njit(error_model="numpy")
+@inner
 def _density_ggx(alpha, half):
     """The GGX distribution of normals.
 
@@ -240,7 +239,7 @@ def _density_ggx(alpha, half):
     return a2 / (math.pi * d * d)
 
 
-@njit(error_model="numpy")
+@inner
 def _lobe(alpha, wo, wi, half):
     """D·G2 / (4 cos_o), that is, the lobe times cos_i without Fresnel; and the density of `wi`
     reflected off a visible normal."""
@@ -252,7 +251,7 @@ def _lobe(alpha, wo, wi, half):
     return value, normals / (2.0 * (wo[2] + g_out))
 
 
-@njit(error_model="numpy")
+@inner
 def scatter(surface, lobes, tables, wo, wi):
     """The scattering function times cos_i, as (r, g, b), and the density of sampling `wi`.
 
@@ -286,7 +285,7 @@ def scatter(surface, lobes, tables, wo, wi):
     return choose(up, value, (0.0, 0.0, 0.0)), where(up, density, 0.0)
 
 
-@njit(error_model="numpy")
+@inner
 def _reflect_off_visible_normal(alpha, wo, u, v):
     stretched = normalized((wo[0] * alpha, wo[1] * alpha, wo[2]))
     z = (1.0 - v) * (1.0 + stretched[2]) - stretched[2]
@@ -300,7 +299,7 @@ def _reflect_off_visible_normal(alpha, wo, u, v):
     return (half[0] * twice - wo[0], half[1] * twice - wo[1], half[2] * twice - wo[2])
 
 
-@njit(error_model="numpy")
+@inner
 def sample_direction(surface, lobes, wo, choice, u, v):
     """A direction drawn from the lobes; `choice`, `u` and `v` are uniform in [0, 1)."""
     coat = choice < lobes.chance_coat

@@ -10,11 +10,10 @@ import math
 from collections.abc import Iterable, Mapping
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from grandlattice.snapshot import Texture
-from grandlattice.tracer.lanes import any_of, floats_of, ints_of, records, to_floats, to_ints, where
+from grandlattice.tracer.lanes import any_of, floats_of, inner, ints_of, records, to_floats, to_ints, where
 from grandlattice.tracer.memory import float32s, table
 
 # mypy: disable-error-code="no-untyped-def"
@@ -108,7 +107,7 @@ def pack_textures(
     return rows, list(held.values())
 
 
-@njit(error_model="numpy")
+@inner
 def _wrapped(i, size, mode):
     """The texel that index `i` means, and whether there is one; all as floats."""
     last = size - 1.0
@@ -120,7 +119,7 @@ def _wrapped(i, size, mode):
     return to_ints(j), inside | (mode != _WRAPS_BLACK)
 
 
-@njit(error_model="numpy")
+@inner
 def _texel(texture, kind, decode, index, weight):
     """RGBA of one texel of each lane's texture, times a weight."""
     rgba = (0.0 * weight, 0.0 * weight, 0.0 * weight, 0.0 * weight)
@@ -141,7 +140,7 @@ def _texel(texture, kind, decode, index, weight):
     return (weight * rgba[0], weight * rgba[1], weight * rgba[2], weight * rgba[3])
 
 
-@njit(error_model="numpy")
+@inner
 def read_texture(texture, decode, u, v):
     """RGBA at (u, v), with the texture's transform, scale and bias applied."""
     columns, texels, kind = texture.width, texture.texels, texture.kind

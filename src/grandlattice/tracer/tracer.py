@@ -107,7 +107,9 @@ class Tracer:
         lens = make_lens(sensor)
         film = _empty_film(sensor.width, sensor.height)
         scene = self._builder.build(snapshot, images)
-        radius = settings.occlusion_radius
+        radius = settings.occlusion_radius or 0.0
+        if "occlusion" in passes and settings.occlusion_radius is None:
+            radius = _diagonal(scene) * 0.1
         options = Pinned(
             OPTIONS,
             seed=settings.seed & 0xFFFFFFFF,
@@ -115,7 +117,7 @@ class Tracer:
             show_background=settings.show_background,
             occlusion="occlusion" in passes,
             clamp=math.inf if settings.clamp is None else settings.clamp,
-            occlusion_radius=_diagonal(scene) * 0.1 if radius is None else radius,
+            occlusion_radius=radius,
         )
         rays = self._trace_tiles(scene, lens, options, film, settings.samples, progress, stop)
         made = _developed(film, settings.samples)

@@ -7,35 +7,33 @@ from __future__ import annotations
 
 import math
 
-from numba import njit
-
-from grandlattice.tracer.lanes import where
+from grandlattice.tracer.lanes import inner, where
 
 # Kernels are compiled by numba and typed there; their Python signatures stay bare.
 # mypy: disable-error-code="no-untyped-def"
 
 
-@njit(error_model="numpy")
+@inner
 def add(a, b):
     return (a[0] + b[0], a[1] + b[1], a[2] + b[2])
 
 
-@njit(error_model="numpy")
+@inner
 def subtract(a, b):
     return (a[0] - b[0], a[1] - b[1], a[2] - b[2])
 
 
-@njit(error_model="numpy")
+@inner
 def scale(a, s):
     return (a[0] * s, a[1] * s, a[2] * s)
 
 
-@njit(error_model="numpy")
+@inner
 def multiply(a, b):
     return (a[0] * b[0], a[1] * b[1], a[2] * b[2])
 
 
-@njit(error_model="numpy")
+@inner
 def along(origin, direction, t):
     return (
         origin[0] + direction[0] * t,
@@ -44,12 +42,12 @@ def along(origin, direction, t):
     )
 
 
-@njit(error_model="numpy")
+@inner
 def dot(a, b):
     return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
 
 
-@njit(error_model="numpy")
+@inner
 def cross(a, b):
     return (
         a[1] * b[2] - a[2] * b[1],
@@ -58,19 +56,19 @@ def cross(a, b):
     )
 
 
-@njit(error_model="numpy")
+@inner
 def normalized(a):
     """The unit vector along `a`; `a` itself where its length is zero."""
     squared = dot(a, a)
     return scale(a, where(squared > 0.0, 1.0 / math.sqrt(squared), 1.0))
 
 
-@njit(error_model="numpy")
+@inner
 def largest(a):
     return max(a[0], max(a[1], a[2]))
 
 
-@njit(error_model="numpy")
+@inner
 def frame(n):
     """Two unit vectors that make a right-handed frame with the unit normal `n`.
 
@@ -85,12 +83,12 @@ def frame(n):
     )
 
 
-@njit(error_model="numpy")
+@inner
 def to_local(v, s, t, n):
     return (dot(v, s), dot(v, t), dot(v, n))
 
 
-@njit(error_model="numpy")
+@inner
 def to_world(v, s, t, n):
     return (
         v[0] * s[0] + v[1] * t[0] + v[2] * n[0],
@@ -99,18 +97,18 @@ def to_world(v, s, t, n):
     )
 
 
-@njit(error_model="numpy")
+@inner
 def choose(test, a, b):
     """In each lane the vector `a` where `test` holds, else `b`."""
     return (where(test, a[0], b[0]), where(test, a[1], b[1]), where(test, a[2], b[2]))
 
 
-@njit(error_model="numpy")
+@inner
 def negative(a):
     return (-a[0], -a[1], -a[2])
 
 
-@njit(error_model="numpy")
+@inner
 def triple(numbers, i):
     """Three neighbours of an array or pointer from place `i`, or from a place for each lane."""
     return (numbers[i], numbers[i + 1], numbers[i + 2])

@@ -5,10 +5,9 @@ from __future__ import annotations
 from typing import Any, NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
-from grandlattice.tracer.lanes import to_ints, where
+from grandlattice.tracer.lanes import inner, load_rows, to_ints, where
 from grandlattice.tracer.memory import aligned_words, float32s, int32s
 from grandlattice.tracer.vectors import (
     add,
@@ -77,7 +76,7 @@ class Vertex(NamedTuple):
     material: Any
 
 
-@njit(error_model="numpy")
+@inner
 def _faced(normal, direction):
     """A shading normal turned just enough that the viewer is above its horizon."""
     below = dot(normal, direction)
@@ -85,16 +84,16 @@ def _faced(normal, direction):
     return choose(below > -1e-3, turned, normal)
 
 
-@njit(error_model="numpy")
+@inner
 def hit_vertex(scene, hit, origin, direction):
     """The surfaces at hits; lanes without a hit see some surface, of no meaning."""
     t = int32s(scene.first)[hit.geometry] + hit.triangle
     b, c = hit.u, hit.v
     a = 1.0 - b - c
     facing = normalized(hit.normal)
-    at, k = float32s(scene.shading), t * 16
-    normal = add(scale(triple(at, k), a), scale(triple(at, k + 3), b))
-    normal = normalized(add(normal, scale(triple(at, k + 6), c)))
+    at = load_rows(float32s(scene.shading), t * 16)
+    normal = add(scale((at[0], at[1], at[2]), a), scale((at[3], at[4], at[5]), b))
+    normal = normalized(add(normal, scale((at[6], at[7], at[8]), c)))
     facing = choose(dot(facing, direction) > 0.0, negative(facing), facing)
     normal = choose(dot(normal, facing) < 0.0, negative(normal), normal)
     return Vertex(
@@ -102,14 +101,14 @@ def hit_vertex(scene, hit, origin, direction):
         facing=facing,
         normal=_faced(normal, direction),
         distance=hit.distance,
-        u=a * at[k + 9] + b * at[k + 11] + c * at[k + 13],
-        v=a * at[k + 10] + b * at[k + 12] + c * at[k + 14],
+        u=a * at[9] + b * at[11] + c * at[13],
+        v=a * at[10] + b * at[12] + c * at[14],
         triangle=t,
-        material=to_ints(at[k + 15]),
+        material=to_ints(at[15]),
     )
 
 
-@njit(error_model="numpy")
+@inner
 def bumped(scene, vertex, bump, direction):
     """Shading normals after a normal map, in the tangent frame of the texture coordinates."""
     p, i, k = float32s(scene.points), int32s(scene.corners), 3 * vertex.triangle
@@ -130,12 +129,12 @@ def bumped(scene, vertex, bump, direction):
     return choose((bump[2] == 1.0) | (area == 0.0), n, turned)
 
 
-@njit(error_model="numpy")
+@inner
 def _size(p):
     return max(abs(p[0]), max(abs(p[1]), abs(p[2])))
 
 
-@njit(error_model="numpy")
+@inner
 def lifted(vertex, direction):
     """Starts for the next rays, off the surface by what single precision can blur."""
     # The origin is blurred by its own size, the point by how far the ray came.
@@ -144,6 +143,6 @@ def lifted(vertex, direction):
     return along(vertex.point, vertex.facing, step)
 
 
-@njit(error_model="numpy")
+@inner
 def just_behind(t, origin):
     return t * (1.0 + 1e-6) + 2e-6 * _size(origin) + 1e-7
