@@ -611,32 +611,6 @@ def _advance(scene, room, lens, options, step, active, path):
 
 
 @inner
-def _trace_batch(scene, room, lens, options, places):
-    """Trace the paths whose pixels and samples stand in the room, to their ends; the rays."""
-    words, rays, going = int32s(room), 0, 0
-    for k in range(0, places, LANES):
-        sample = load(words, _SAMPLE + k)
-        active = sample >= 0
-        path = _start(
-            lens, options, load(words, _COLUMN + k), load(words, _LINE + k), lane_numbers() + k, sample
-        )
-        path, goes_on, shot = _advance(scene, room, lens, options, 0, active, path)
-        going = _part(room, path, active, goes_on, going)
-        rays += shot
-    for step in range(1, options.bounces + _MOST_PASSES_THROUGH):
-        under_way, going = going, 0
-        for k in range(0, under_way, LANES):
-            active = lane_numbers() + k < under_way
-            path = _load_path(room, k)
-            path, goes_on, shot = _advance(scene, room, lens, options, step, active, path)
-            going = _part(room, path, active, goes_on, going)
-            rays += shot
-    for k in range(0, going, LANES):
-        _bring_home(room, _load_path(room, k), lane_numbers() + k < going)
-    return rays
-
-
-@inner
 def _part(room, path, active, goes_on, going):
     """Bring home the paths that end, pack the others behind the `going` that are there already."""
     _bring_home(room, path, active & ~goes_on)
@@ -696,25 +670,45 @@ def _develop(room, film, pixels, stride, count):
         depths[pixel] = nearest
 
 
-def trace_tile(scene, room, lens, options, film, left, top, right, bottom, first, count):
-    """Trace samples `first` … `first + count` of a rectangle of pixels into `film`.
+def trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixels, first, count, stride):
+    """Trace samples `first` … `first + count` of some pixels to their ends, into `film`.
 
-    Adds to the film's sums and keeps the nearest of its nearest; the number of rays is returned.
-    `room` is the address of `ROOM` words; `count` is at most `BATCH`.
+    The pixels are `pixel` … `pixel + pixels` of a rectangle `width` wide whose corner is at
+    (`left`, `top`), counted line by line.  Adds to the film's sums and keeps the nearest of its
+    nearest; the number of rays is returned.  `room` is the address of `ROOM` words.
     """
-    rays, width = 0, right - left
-    pixels = width * (bottom - top)
-    # Sixteen places that belong together are one pixel's, or a few whole pixels'.
-    stride = LANES * ((count + LANES - 1) // LANES)
-    while stride < LANES * 2 and count <= stride // 2:
-        stride //= 2
-    at_once = BATCH // stride
-    for pixel in range(0, pixels, at_once):
-        batch = min(at_once, pixels - pixel)
-        _line_up(room, left, top, width, first, count, stride, pixel, batch)
-        places = LANES * ((batch * stride + LANES - 1) // LANES)
-        for k in range(batch * stride, places):
-            int32s(room)[_SAMPLE + k] = -1
-        rays += _trace_batch(scene, room, lens, options, places)
-        _develop(room, film, batch, stride, count)
+    words, rays, under_way = int32s(room), 0, pixels * stride
+    _line_up(room, left, top, width, first, count, stride, pixel, pixels)
+    for step in range(options.bounces + _MOST_PASSES_THROUGH):
+        going = 0
+        for k in range(0, under_way, LANES):
+            number = lane_numbers() + k
+            active = number < under_way
+            if step == 0:
+                column, line = load(words, _COLUMN + k), load(words, _LINE + k)
+                sample = load(words, _SAMPLE + k)
+                active = active & (sample >= 0)
+                path = _start(lens, options, column, line, number, sample)
+            else:
+                path = _load_path(room, k)
+            path, goes_on, shot = _advance(scene, room, lens, options, step, active, path)
+            going = _part(room, path, active, goes_on, going)
+            rays += shot
+        under_way = going
+        if under_way == 0:
+            break
+    for k in range(0, under_way, LANES):
+        _bring_home(room, _load_path(room, k), lane_numbers() + k < under_way)
+    _develop(room, film, pixels, stride, count)
     return rays
+
+
+def stride_of(count: int) -> int:
+    """Places of a pixel with `count` samples in a batch.
+
+    Sixteen places that go together are samples of one pixel, or all samples of a few.
+    """
+    stride = 1
+    while stride < min(count, LANES):
+        stride *= 2
+    return stride * -(-count // stride)

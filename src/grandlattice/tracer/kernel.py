@@ -47,7 +47,7 @@ def _compiled() -> Callable[..., Any]:
     usual = numba.config.CACHE_DIR
     numba.config.CACHE_DIR = str(_kernel_folder())
     try:
-        return njit(cache=True, nogil=True, error_model="numpy")(integrator.trace_tile)
+        return njit(cache=True, nogil=True, error_model="numpy")(integrator.trace_batch)
     finally:
         numba.config.CACHE_DIR = usual
 
@@ -57,4 +57,33 @@ def is_compiled() -> bool:
     return any(_kernel_folder().glob("**/*.nbc"))
 
 
-trace_tile = _compiled()
+_trace_batch = _compiled()
+
+
+def trace_tile(
+    scene: Any, room: int, lens: Any, options: Any, film: Any, tile: tuple[int, int, int, int],
+    first: int, count: int,
+) -> int:  # fmt: skip
+    """Trace samples `first` … `first + count` of a rectangle of pixels into `film`.
+
+    Parameters
+    ----------
+    scene, lens, options, film : records, see `vertices`, `lens` and `integrator`.
+    room : address of `integrator.ROOM` words of the calling thread.
+    tile : left, top, right, bottom.
+    count : at most `integrator.BATCH`.
+
+    Returns
+    -------
+    The number of rays.
+    """
+    left, top, right, bottom = tile
+    stride = integrator.stride_of(count)
+    at_once, rays = integrator.BATCH // stride, 0
+    pixels = (right - left) * (bottom - top)
+    for pixel in range(0, pixels, at_once):
+        rays += _trace_batch(
+            scene, room, lens, options, film, left, top, right - left,
+            pixel, min(at_once, pixels - pixel), first, count, stride,
+        )  # fmt: skip
+    return rays

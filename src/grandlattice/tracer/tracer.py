@@ -137,7 +137,7 @@ class Tracer:
         film_table = Pinned(FILM, width=width, **film)
         chunks = [(s, min(_CHUNK, samples - s)) for s in range(0, samples, _CHUNK)]
         jobs = [
-            (x, y, min(x + _TILE, width), min(y + _TILE, height), first, count)
+            ((x, y, min(x + _TILE, width), min(y + _TILE, height)), first, count)
             for first, count in chunks
             for y in range(0, height, _TILE)
             for x in range(0, width, _TILE)
@@ -146,7 +146,7 @@ class Tracer:
         lock, total = Lock(), [0, 0]
         own = local()
 
-        def work(job: tuple[int, ...]) -> None:
+        def work(job: tuple[tuple[int, int, int, int], int, int]) -> None:
             if stop is not None and stop.is_set():
                 return
             if not hasattr(own, "room"):
