@@ -279,7 +279,7 @@ def _each_camera(
             place=place,
             cure="add a camera to the scene, or lay one over it with overlay",
         )
-    names = _distinct_names(facts.cameras)
+    names = distinct_names(camera.path for camera in facts.cameras)
     for given in axis.with_:
         if given not in names.values():
             raise PlanError(
@@ -292,24 +292,23 @@ def _each_camera(
             label,
             axis.with_.get(label, empty),
             ("axes", name, "with", label),
-            camera.path,
+            path,
         )
-        for camera, label in names.items()
+        for path, label in names.items()
     )
 
 
-def _distinct_names(cameras: Sequence[CameraFact]) -> dict[CameraFact, str]:
-    """Prim names; where two are the same, with the names above them put before, Rig-Main."""
+def distinct_names(paths: Iterable[str]) -> dict[str, str]:
+    """Prim names by path; where two are the same, with the names above them before, Rig-Main."""
+    parts = {path: path.strip("/").split("/") for path in paths}
     names = {}
-    for camera in cameras:
-        parts = camera.path.strip("/").split("/")
+    for path, own in parts.items():
         length = 1
-        while length < len(parts) and any(
-            other is not camera and other.path.strip("/").split("/")[-length:] == parts[-length:]
-            for other in cameras
+        while length < len(own) and any(
+            other != path and theirs[-length:] == own[-length:] for other, theirs in parts.items()
         ):
             length += 1
-        names[camera] = "-".join(parts[-length:])
+        names[path] = "-".join(own[-length:])
     return names
 
 

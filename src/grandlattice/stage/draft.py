@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import json
+import re
 from pathlib import Path
 
 from grandlattice.errors import SceneError
+from grandlattice.plan import RESERVED, distinct_names
 from grandlattice.stage.survey import Survey
 
 
@@ -21,7 +24,8 @@ def draft_plan(survey: Survey, plan_file: Path) -> str:
             f"{survey.file.name} has no camera, so there is nothing to render with.",
             cure="add a camera in the program the scene comes from, then run glat begin again",
         )
-    scene = _relative(survey.file, plan_file.parent)
+    scene = _text(_relative(survey.file, plan_file.parent))
+    names = distinct_names(camera.path for camera in survey.cameras)
     lines = [
         "# A plan: which pictures of one scene are rendered, and how.",
         "# Every axis multiplies the cells; glat cells shows them all.",
@@ -51,17 +55,17 @@ def draft_plan(survey: Survey, plan_file: Path) -> str:
         sized = [c for c in survey.cameras if _size(c.aspect) != _size(survey.cameras[0].aspect)]
         if sized:
             lines.append("    with:                      # settings for some of them")
-            lines += [f"      {_name(c.path)}: {{size: {_size(c.aspect)}}}" for c in sized]
+            lines += [f"      {names[c.path]}: {{size: {_size(c.aspect)}}}" for c in sized]
     else:
         lines += [
             "  camera:",
-            f"    {_name(survey.cameras[0].path)}:",
+            f"    {names[survey.cameras[0].path]}:",
             f"      camera: {survey.cameras[0].path}",
         ]
     lines += [
         "",
         "# rules:                       # what drops or amends cells after the axes are multiplied",
-        "#   - drop: {camera: " + _name(survey.cameras[-1].path) + "}",
+        "#   - drop: {camera: " + names[survey.cameras[-1].path] + "}",
         "",
     ]
     return "\n".join(lines)
@@ -70,10 +74,11 @@ def draft_plan(survey: Survey, plan_file: Path) -> str:
 def _light_axis(survey: Survey) -> list[str]:
     lit = [light for light in survey.lights if light.lit and light.known]
     lines = ["  light:", "    asis:                      # the scene's own lighting"]
+    names = distinct_names(light.path for light in lit)
     if len(lit) > 1:
         for light in lit[:3]:
             others = [other.path for other in lit if other is not light]
-            lines += [f"    only-{_name(light.path)}:", "      edits:"]
+            lines += [f"    only-{names[light.path]}:", "      edits:"]
             lines += [f"        - hide: {path}" for path in others]
     elif lit:
         lines += ["    dimmed:", "      edits:", "        - multiply:", f"            on: {lit[0].path}",
@@ -81,24 +86,31 @@ def _light_axis(survey: Survey) -> list[str]:
     return lines
 
 
-def _variant_axes(survey: Survey) -> list[str]:
-    lines: list[str] = []
-    named: set[str] = set()
+def _variant_sets(survey: Survey) -> dict[str, tuple[str, str, list[str]]]:
+    """Axis name → prim, variant set and variants, for each set that gives a choice."""
+    axes: dict[str, tuple[str, str, list[str]]] = {}
     for path, sets in survey.variants.items():
         for name, variants in sets.items():
-            if name in named or len(variants) < 2 or name in ("light", "camera"):
-                continue
-            named.add(name)
-            lines.append(f"  {name}:")
-            for variant in variants:
-                lines += [f"    {variant}:", "      edits:", "        - choose:", f"            on: {path}",
-                          f"            {name}: {variant}"]  # fmt: skip
+            axis = re.sub(r"\W", "_", name)
+            if axis in RESERVED or axis in ("light", "camera"):
+                axis += "_set"
+            if axis not in axes and len(variants) > 1:
+                axes[axis] = (path, name, variants)
+    return axes
+
+
+def _variant_axes(survey: Survey) -> list[str]:
+    lines: list[str] = []
+    for axis, (path, name, variants) in _variant_sets(survey).items():
+        lines.append(f"  {axis}:")
+        for variant in variants:
+            lines += [f"    {_text(variant)}:", "      edits:", "        - choose:"]
+            lines += [f"            on: {path}", f"            {_text(name)}: {_text(variant)}"]
     return lines
 
 
 def _output(survey: Survey) -> str:
-    axes = [name for sets in survey.variants.values() for name, v in sets.items() if len(v) > 1]
-    middle = "".join(f"-{{{name}}}" for name in dict.fromkeys(axes) if name not in ("light", "camera"))
+    middle = "".join(f"-{{{axis}}}" for axis in _variant_sets(survey))
     return f'"renders/{{light}}/{{camera}}{middle}.{{frame:04d}}.{{ext}}"'
 
 
@@ -110,8 +122,10 @@ def _size(aspect: float) -> str:
     return f"{round(width / 2) * 2}x{round(height / 2) * 2}"
 
 
-def _name(path: str) -> str:
-    return path.rsplit("/", 1)[-1]
+def _text(words: str) -> str:
+    """Words as YAML takes them: in quotes where they are not plain."""
+    plain = re.fullmatch(r"[\w./][\w./ -]*", words) and not words.endswith(" ")
+    return words if plain else json.dumps(words, ensure_ascii=False)
 
 
 def _relative(file: Path, folder: Path) -> str:

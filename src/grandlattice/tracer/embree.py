@@ -48,6 +48,7 @@ from grandlattice.tracer.memory import float32s, int32s, int64s, uint32s
 CAMERA, OTHER = 1, 2
 
 _TRIANGLE, _INDEX, _VERTEX, _HIGH_QUALITY = 0, 0, 1, 2
+_ROBUST = 4  # no ray slips through between two triangles that share an edge
 _FLOAT3, _UINT3 = 0x9003, 0x5003
 _NO_GEOMETRY = np.uint32(0xFFFFFFFF)
 
@@ -82,6 +83,7 @@ def library() -> ctypes.CDLL:
         "rtcReleaseScene": ([pointer], None),
         "rtcCommitScene": ([pointer], None),
         "rtcSetSceneBuildQuality": ([pointer, ctypes.c_int], None),
+        "rtcSetSceneFlags": ([pointer, ctypes.c_int], None),
         "rtcNewGeometry": ([pointer, ctypes.c_int], pointer),
         "rtcSetGeometryMask": ([pointer, word], None),
         "rtcCommitGeometry": ([pointer], None),
@@ -154,6 +156,7 @@ class RayScene:
         lib = library()
         scene = lib.rtcNewScene(_device())
         lib.rtcSetSceneBuildQuality(scene, _HIGH_QUALITY)
+        lib.rtcSetSceneFlags(scene, _ROBUST)
         for g, mask in geometries:
             start, stop = int(self._first[g]), int(self._first[g + 1])
             geometry = lib.rtcNewGeometry(_device(), _TRIANGLE)
@@ -216,7 +219,9 @@ def _write_rays(room, origin, direction, t_near, t_far, masks):
     floats, words = float32s(room), int32s(room)
     for i in range(3):
         store(floats, _ORG + LANES * i, origin[i])
-        store(floats, _DIR + LANES * i, direction[i])
+        # Below 1e-18 Embree divides as if by a positive number, whatever the sign it goes by
+        # elsewhere, and packets lose hits.
+        store(floats, _DIR + LANES * i, where(abs(direction[i]) < 1e-17, 0.0, direction[i]))
     store(floats, _TNEAR, t_near)
     store(floats, _TFAR, t_far)
     store(words, _MASK, masks)

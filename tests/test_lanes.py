@@ -1,0 +1,313 @@
+"""Lanes: sixteen numbers at a time give what NumPy gives for each; nothing leaks between them."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from numba import njit
+
+from grandlattice.snapshot import Geometry, Item, Material, Snapshot
+from grandlattice.tracer import Sensor, Tracer, TraceSettings, embree
+from grandlattice.tracer.integrator import BATCH, stride_of
+from grandlattice.tracer.lanes import (
+    LANES,
+    all_lanes,
+    any_of,
+    bits_of,
+    count_of,
+    first_of,
+    floats_of,
+    inner,
+    load,
+    load_rows,
+    lowest_bit,
+    mask_of,
+    records,
+    scatter_to,
+    store,
+    store_packed,
+    store_rows,
+    to_floats,
+    to_ints,
+    where,
+)
+from grandlattice.tracer.memory import aligned_words, float32s, int32s, table
+from shapes import MATT, camera, dome, sphere
+
+
+@njit
+def arithmetic(a, b, i, j, out, whole):
+    a, b = load(float32s(a), 0), load(float32s(b), 0)
+    i, j = load(int32s(i), 0), load(int32s(j), 0)
+    results = (
+        a + b, a - b, a * b, a / b, -a, min(a, b), max(a, b), abs(a), math.floor(a), math.sqrt(abs(a)),
+        2.0 * a, 1.0 - a, where(a < b, a, b), where(a >= 0.5, 1.0, 0.0), to_floats(to_ints(a)),
+    )  # fmt: skip
+    for k in range(15):
+        store(float32s(out), k * LANES, results[k])
+    numbers = (
+        i + j, i - j, i * j, i & j, i | j, i ^ j, i << 3, i >> 5, min(i, j), max(i, 7),
+        where(i == j, 1, 0), where(~(i > j) & (j != 3), i, -1),
+    )  # fmt: skip
+    for k in range(12):
+        store(int32s(whole), k * LANES, numbers[k])
+
+
+FLOATS = st.lists(
+    st.floats(-1e6, 1e6, width=32).filter(lambda x: abs(x) > 1e-3), min_size=LANES, max_size=LANES
+)
+INTS = st.lists(st.integers(-(2**31), 2**31 - 1), min_size=LANES, max_size=LANES)
+
+
+@settings(max_examples=60, deadline=None)
+@given(FLOATS, FLOATS, INTS, INTS)
+def test_arithmetic_is_that_of_single_numbers(a, b, i, j) -> None:
+    a, b = np.array(a, np.float32), np.array(b, np.float32)
+    i, j = np.array(i, np.int32), np.array(j, np.int32)
+    out, whole = np.zeros((15, LANES), np.float32), np.zeros((12, LANES), np.int32)
+    arithmetic(*(x.ctypes.data for x in (a, b, i, j, out, whole)))
+    expected = [
+        a + b, a - b, a * b, a / b, -a, np.minimum(a, b), np.maximum(a, b), abs(a), np.floor(a),
+        np.sqrt(abs(a)), 2 * a, 1 - a, np.where(a < b, a, b), np.where(a >= 0.5, 1, 0), np.trunc(a),
+    ]  # fmt: skip
+    np.testing.assert_array_equal(out, np.array(expected, np.float32))
+    with np.errstate(over="ignore"):
+        shifted = (i.view(np.uint32) >> np.uint32(5)).view(np.int32)  # zeros come in
+        numbers = [
+            i + j, i - j, i * j, i & j, i | j, i ^ j, i << 3, shifted, np.minimum(i, j),
+            np.maximum(i, 7), i == j, np.where(~(i > j) & (j != 3), i, -1),
+        ]  # fmt: skip
+    np.testing.assert_array_equal(whole, np.array(numbers, np.int32))
+
+
+ROW = np.dtype([("a", "f4"), ("n", "i4"), ("three", "f4", (3,)), ("place", "i8"), ("last", "f4")], align=True)
+row_at = records(ROW)
+
+
+@njit
+def memory_in_lanes(data, index, rows, out, whole, square):
+    floats, at = float32s(data), load(int32s(index), 0)
+    store(float32s(out), 0, floats[at])
+    store_rows(float32s(square), 0, load_rows(floats, at))
+    each, one = row_at(rows, at & 3), row_at(rows, 2)
+    store(float32s(out), LANES, each.a + each.three[0] * each.three[1] - each.three[2] + each.last)
+    store(float32s(out), 2 * LANES, one.a + one.three[0] * one.three[1] - one.three[2] + one.last)
+    store(int32s(whole), 0, each.n)
+    store(float32s(out), 3 * LANES, floats_of(each.place)[at])
+    store(float32s(out), 4 * LANES, floats_of(one.place)[at])
+    return first_of(at)
+
+
+@settings(max_examples=30, deadline=None)
+@given(st.lists(st.integers(0, 83), min_size=LANES, max_size=LANES))
+def test_memory_is_read_where_each_lane_says(places) -> None:
+    rng = np.random.default_rng(5)
+    data, index = rng.random(100).astype(np.float32), np.array(places, np.int32)
+    others = [rng.random(100).astype(np.float32) for _ in range(4)]
+    rows = table(ROW, 4)
+    for k, (row, other) in enumerate(zip(rows, others, strict=True)):
+        row["a"], row["n"], row["three"], row["last"] = k + 0.5, -k, (k, 2, 0.25), 10 * k
+        row["place"] = other.ctypes.data
+    out, whole = np.zeros((5, LANES), np.float32), np.zeros(LANES, np.int32)
+    square = np.zeros((LANES, LANES), np.float32)
+    first = memory_in_lanes(*(x.ctypes.data for x in (data, index, rows, out, whole, square)))
+    assert first == places[0]
+    np.testing.assert_array_equal(out[0], data[index])
+    np.testing.assert_array_equal(square, np.array([data[i : i + LANES] for i in index]).T)
+    row = index & 3
+    np.testing.assert_allclose(out[1], row + 0.5 + row * 2 - 0.25 + 10 * row)
+    np.testing.assert_allclose(out[2], np.full(LANES, 2 + 0.5 + 4 - 0.25 + 20))
+    np.testing.assert_array_equal(whole, -row)
+    np.testing.assert_array_equal(out[3], [others[r][i] for r, i in zip(row, index, strict=True)])
+    np.testing.assert_array_equal(out[4], others[2][index])
+
+
+@njit
+def masks_in_lanes(test, data, out, packed, scattered, order):
+    test, value = mask_of(test), load(float32s(data), 0)
+    store(float32s(out), 0, where(test, value, all_lanes(-1.0)))
+    store_packed(float32s(packed), 3, value, test)
+    scatter_to(float32s(scattered), load(int32s(order), 0), value, test)
+    return bits_of(test), count_of(test), any_of(test), lowest_bit(bits_of(test) | (1 << LANES))
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.integers(0, 2**LANES - 1), st.permutations(range(LANES)))
+def test_masks_choose_pack_and_scatter(bits: int, order) -> None:
+    on = np.array([bits >> k & 1 for k in range(LANES)], bool)
+    data = np.arange(1, LANES + 1, dtype=np.float32)
+    out, packed = np.zeros(LANES, np.float32), np.zeros(LANES + 8, np.float32)
+    scattered, places = np.zeros(LANES, np.float32), np.array(order, np.int32)
+    told = masks_in_lanes(bits, *(x.ctypes.data for x in (data, out, packed, scattered, places)))
+    assert told == (bits, on.sum(), on.any(), int(np.argmax(on)) if on.any() else LANES)
+    np.testing.assert_array_equal(out, np.where(on, data, -1))
+    np.testing.assert_array_equal(packed, [0, 0, 0, *data[on], *[0] * (LANES + 5 - on.sum())])
+    expected = np.zeros(LANES)
+    expected[places[on]] = data[on]
+    np.testing.assert_array_equal(scattered, expected)
+
+
+# --- Embree, and the stream of paths ----------------------------------------------------------
+
+
+@inner
+def _triple(address, k):
+    p = float32s(address)
+    return (load(p, k), load(p, k + LANES), load(p, k + 2 * LANES))
+
+
+@njit
+def ask(scene, room, active, origin, direction, near, far, masks, together, out, geometry):
+    hit = embree.closest_hits(
+        scene, 0, room, mask_of(active), _triple(origin, 0), _triple(direction, 0),
+        all_lanes(near), all_lanes(far), all_lanes(masks), together,
+    )  # fmt: skip
+    store(float32s(out), 0, where(hit.found, hit.distance, -1.0))
+    store(float32s(out), LANES, where(hit.found, hit.u, -1.0))
+    store(int32s(geometry), 0, where(hit.found, hit.geometry * 100000 + hit.triangle, -1))
+    dark = embree.blocked(
+        scene, room, mask_of(active), _triple(origin, 0), _triple(direction, 0),
+        all_lanes(far), all_lanes(masks),
+    )  # fmt: skip
+    return bits_of(dark)
+
+
+ROOM = aligned_words(embree.RAY_ROOM)
+
+
+def two_balls() -> embree.RayScene:
+    """A unit ball at the origin for everybody, and one around it that the camera does not see."""
+    ball = sphere(24)
+    points = np.concatenate([ball.points, 3 * ball.points, np.zeros((1, 3), np.float32)])
+    triangles = np.concatenate([ball.triangles, ball.triangles + len(ball.points)])
+    first = np.array([0, len(ball.triangles), 2 * len(ball.triangles)])
+    masks = (embree.CAMERA | embree.OTHER, embree.OTHER)
+    return embree.RayScene(points, triangles.astype(np.int32), first, masks, (False, False))
+
+
+def shoot(scene, origin, direction, active=0xFFFF, near=0.0, far=1e30, masks=embree.CAMERA, together=False):
+    origin, direction = (np.ascontiguousarray(a.T, np.float32) for a in (origin, direction))
+    out, geometry = np.zeros((2, LANES), np.float32), np.zeros(LANES, np.int32)
+    dark = ask(
+        scene.opaque, ROOM.ctypes.data, active, origin.ctypes.data, direction.ctypes.data,
+        near, far, masks, together, out.ctypes.data, geometry.ctypes.data,
+    )  # fmt: skip
+    return out, geometry, np.array([dark >> k & 1 for k in range(LANES)], bool)
+
+
+def fan() -> tuple[np.ndarray, np.ndarray]:
+    """Rays from z = 5 down −z in a row across the small ball and past it."""
+    x = np.linspace(-1.5, 1.5, LANES)
+    return np.stack([x, 0.013 + 0 * x, 5 + 0 * x], 1), np.tile([0.0, 0.0, -1.0], (LANES, 1))
+
+
+def test_rays_meet_what_they_should() -> None:
+    scene, (origin, direction) = two_balls(), fan()
+    meets = np.abs(origin[:, 0]) < 0.97
+    misses = np.abs(origin[:, 0]) > 1.0
+    out, geometry, dark = shoot(scene, origin, direction)
+    depth = 5 - np.sqrt(np.maximum(1 - origin[:, 0] ** 2 - 0.013**2, 0))
+    np.testing.assert_allclose(out[0][meets], depth[meets], atol=0.03)  # a ball of flat triangles
+    assert (geometry[misses] == -1).all()
+    np.testing.assert_array_equal(dark, geometry != -1)
+    around, geometry, dark = shoot(scene, origin, direction, masks=embree.OTHER)
+    assert (geometry // 100000 == 1).all()  # the other kind of ray meets the ball around it first
+    assert (around[0] < out[0].max()).all()
+    assert dark.all()
+    # From inside the front of the small ball, with a nearest distance, its back is met.
+    back, _, _ = shoot(scene, origin, direction, near=5.0)
+    np.testing.assert_allclose(back[0][meets], 10 - depth[meets], atol=0.03)
+    none, geometry, dark = shoot(scene, origin, direction, far=3.5)
+    assert (geometry == -1).all()
+    assert not dark.any()
+    assert (none == -1).all()
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.integers(1, 2**LANES - 1), st.randoms(use_true_random=False))
+def test_a_ray_is_the_same_alone_in_a_packet_and_in_any_company(active: int, rng) -> None:
+    scene, (origin, direction) = two_balls(), fan()
+    direction = direction + np.array([[rng.uniform(-0.1, 0.1) for _ in range(3)] for _ in range(LANES)])
+    direction /= np.linalg.norm(direction, axis=1, keepdims=True)
+    on = np.array([active >> k & 1 for k in range(LANES)], bool)
+    full, whole, _ = shoot(scene, origin, direction, together=True)
+    part, some, _ = shoot(scene, origin, direction, active, together=True)
+    np.testing.assert_array_equal(part[:, on], full[:, on])
+    np.testing.assert_array_equal(some[on], whole[on])
+    assert (some[~on] == -1).all()
+    single, alone, _ = shoot(scene, origin, direction)
+    np.testing.assert_allclose(single, full, rtol=1e-4, atol=1e-5)
+    assert (alone == whole).mean() > 0.8  # a ray through an edge may be given either triangle
+
+
+@pytest.mark.parametrize("count", [1, 2, 3, 5, 10, 16, 17, 40, 64])
+def test_every_sample_has_a_place_and_sixteen_neighbours_are_whole_pixels(count: int) -> None:
+    stride = stride_of(count)
+    assert count <= stride < count + LANES
+    assert stride <= BATCH
+    assert LANES % stride == 0 or stride % LANES == 0
+
+
+def picture(width: int, height: int, samples: int, threads: int = 1, lights=None, **settings):
+    balls = []
+    for x, y, size in ((-0.6, 0, 0.7), (0.7, 0.3, 0.5), (0.2, -0.8, 0.4)):
+        place = np.diag([size, size, size, 1.0])
+        place[3, :2] = x, y
+        balls.append(Item(sphere(16), place, (0,)))
+    look = Material("/M", {"diffuseColor": (0.6, 0.4, 0.3), "roughness": (0.3,), "clearcoat": (0.5,)})
+    view = camera()
+    snapshot = Snapshot(tuple(balls), (look,), lights or (dome(),), view)
+    passes = ("beauty", "depth", "normal", "occlusion", "albedo")
+    return Tracer(threads).trace(
+        snapshot, {}, Sensor(view, width, height), TraceSettings(samples=samples, **settings), passes
+    )
+
+
+def test_threads_and_chunks_change_no_byte() -> None:
+    whole = picture(45, 37, 80)  # more samples than a chunk, sides that no tile fits
+    again = picture(45, 37, 80, threads=3)
+    for name, pixels in whole.passes.items():
+        assert pixels.tobytes() == again.passes[name].tobytes(), name
+    assert whole.rays == again.rays
+    assert picture(45, 37, 80, seed=1).passes["beauty"].tobytes() != whole.passes["beauty"].tobytes()
+
+
+@pytest.mark.parametrize("samples", [1, 3, 6, 20])
+def test_a_pixel_does_not_depend_on_what_else_is_in_its_batch(samples: int, monkeypatch) -> None:
+    usual = picture(45, 37, samples)
+    monkeypatch.setattr("grandlattice.tracer.tracer._TILE", 13)
+    monkeypatch.setattr("grandlattice.tracer.integrator.BATCH", 96)
+    other = picture(45, 37, samples)
+    for name, pixels in usual.passes.items():
+        assert pixels.tobytes() == other.passes[name].tobytes(), name
+
+
+def test_paths_do_not_depend_on_light() -> None:
+    dim, bright = (picture(24, 24, 8, lights=(dome(r),)) for r in (0.01, 100.0))
+    assert dim.rays == bright.rays
+    for name in ("depth", "normal", "occlusion", "albedo"):
+        assert dim.passes[name].tobytes() == bright.passes[name].tobytes()
+    ratio = bright.passes["beauty"][..., :3] / np.maximum(dim.passes["beauty"][..., :3], 1e-9)
+    np.testing.assert_allclose(ratio[dim.passes["beauty"][..., 0] > 1e-6], 1e4, rtol=1e-4)
+
+
+def test_an_empty_scene_and_a_lone_triangle_are_traced() -> None:
+    view = camera()
+    empty = Tracer().trace(
+        Snapshot((), (), (dome(2.0),), view), {}, Sensor(view, 5, 3), TraceSettings(samples=3)
+    )
+    np.testing.assert_allclose(empty.passes["beauty"][..., :3], 2.0, rtol=1e-5)
+    alone = Geometry(
+        "/T", np.array([(-9, -9, 0), (9, -9, 0), (0, 18, 0)], np.float32), np.array([[0, 1, 2]], np.int32),
+        np.tile(np.array([0, 0, 1], np.float32), (1, 3, 1)), np.zeros((1, 3, 2), np.float32), np.zeros(1, np.int32),
+    )  # fmt: skip
+    look = Material("/M", {**MATT, "diffuseColor": (0.5,) * 3})
+    film = Tracer().trace(
+        Snapshot((Item(alone, np.eye(4), (0,)),), (look,), (dome(),), view), {}, Sensor(view, 5, 3),
+        TraceSettings(samples=256),
+    )  # fmt: skip
+    np.testing.assert_allclose(film.passes["beauty"][..., :3], 0.5, rtol=0.02)
