@@ -8,7 +8,7 @@ A picture is traced by a child process in which the two ray queries are replaced
 recorders that write each ray down and pass it on.  Then, in this process and on one thread, the
 same picture is traced by the unchanged kernel, and the very same rays are put to `embreex` in
 batches, closest hits and shadow rays, with nothing else done.  What is opaque and what is clear
-stand in two scenes on both sides; each question to one of them counts as a ray.
+stand in two scenes on both sides, watertight ones; each question to one of them counts as a ray.
 
     python benchmarks/rays.py
 """
@@ -118,7 +118,7 @@ def batch(items: list[Item], closest: np.ndarray, shadow: np.ndarray) -> float:
         (item.geometry.points @ item.to_world[:3, :3] + item.to_world[3, :3])[item.geometry.triangles]
         for item in items
     ]
-    scene = rtcore_scene.EmbreeScene(robust=False)
+    scene = rtcore_scene.EmbreeScene(robust=True)
     TriangleMesh(scene, np.concatenate(corners).astype(np.float32))
     scene.run(np.zeros((1, 3), np.float32), np.ones((1, 3), np.float32))  # commits the scene
     batches = []

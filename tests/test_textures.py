@@ -1,0 +1,263 @@
+"""Textures and materials as kernels read them, against a plain reading of the specification."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from numba import njit
+
+from grandlattice.snapshot import Material, Texture, TextureInput
+from grandlattice.tracer.lanes import LANES, all_lanes, load, store
+from grandlattice.tracer.materials import MATERIAL_ROOM, is_clear, pack_materials, see_through, surface_at
+from grandlattice.tracer.memory import Pinned, aligned_words, float32s, int32s
+from grandlattice.tracer.scattering import albedo_tables
+from grandlattice.tracer.textures import decode_table, pack_textures, read_texture, srgb_to_linear, texture_at
+from grandlattice.tracer.vertices import SCENE
+
+
+@njit
+def read_into(textures, decode, row, u, v, out, length):
+    for k in range(0, length, LANES):
+        texture = texture_at(textures, load(int32s(row), k))
+        rgba = read_texture(texture, decode, load(float32s(u), k), load(float32s(v), k))
+        for c in range(4):
+            store(float32s(out), c * length + k, rgba[c])
+
+
+def read(textures, images, u, v, row=0) -> np.ndarray:
+    """RGBA of textures at points, (N, 4); `row` says which texture each point reads."""
+    u, v, row = np.broadcast_arrays(u, v, row)
+    short = -len(u) % LANES
+    u, v = (np.pad(np.asarray(x, np.float32), (0, short)) for x in (u, v))
+    row = np.pad(np.asarray(row, np.int32), (0, short))
+    rows, held = pack_textures(textures, images)
+    decode, out = decode_table(), np.zeros((4, len(u)), np.float32)
+    read_into(*(x.ctypes.data for x in (rows, decode, row, u, v, out)), len(u))
+    assert held
+    return out.T[: len(u) - short]
+
+
+def wrapped(i: int, size: int, mode: str) -> int | None:
+    """The texel an index means by UsdUVTexture's words."""
+    if mode == "clamp":
+        return min(max(i, 0), size - 1)
+    if mode == "mirror":
+        i %= 2 * size
+        return i if i < size else 2 * size - 1 - i
+    if mode == "black":
+        return i if 0 <= i < size else None
+    return i % size
+
+
+def plain_reading(image: np.ndarray, u: float, v: float, modes: tuple[str, str]) -> np.ndarray:
+    """Bilinear between texel centres, v from the bottom."""
+    height, width = image.shape[:2]
+    s, t = u * width - 0.5, (1 - v) * height - 0.5
+    x, y = math.floor(s), math.floor(t)
+    total = np.zeros(4)
+    for dx, wx in ((0, 1 - (s - x)), (1, s - x)):
+        for dy, wy in ((0, 1 - (t - y)), (1, t - y)):
+            i, j = wrapped(x + dx, width, modes[0]), wrapped(y + dy, height, modes[1])
+            if i is not None and j is not None:
+                total += wx * wy * image[j, i]
+    return total
+
+
+WRAPS = ["repeat", "clamp", "mirror", "black", "useMetadata"]
+
+
+@settings(max_examples=120, deadline=None)
+@given(
+    st.sampled_from(WRAPS), st.sampled_from(WRAPS), st.integers(1, 5), st.integers(1, 5),
+    st.lists(st.tuples(st.floats(-3, 3, width=32), st.floats(-3, 3, width=32)), min_size=1, max_size=20),
+)  # fmt: skip
+def test_any_wrap_and_size_is_read_as_the_specification_says(wrap_s, wrap_t, width, height, points) -> None:
+    image = np.random.default_rng(width * 7 + height).random((height, width, 4)).astype(np.float32)
+    u, v = np.array(points, np.float32).T
+    got = read([Texture("a", wrap_s=wrap_s, wrap_t=wrap_t)], {"a": image}, u, v)
+    expected = [plain_reading(image, a, b, (wrap_s, wrap_t)) for a, b in zip(u, v, strict=True)]
+    np.testing.assert_allclose(got, expected, atol=3e-5)
+
+
+def test_each_lane_may_read_a_texture_of_its_own() -> None:
+    rng = np.random.default_rng(2)
+    images = {
+        "float": rng.random((4, 8, 3)).astype(np.float32),
+        "bytes": (rng.random((16, 2, 4)) * 255).astype(np.uint8),
+        "grey": (rng.random((3, 3, 1)) * 255).astype(np.uint8),
+    }
+    textures = [Texture(name) for name in images]
+    u, v = rng.random((2, 200))
+    row = rng.integers(0, 3, 200)
+    together = read(textures, images, u, v, row)
+    for i, texture in enumerate(textures):
+        alone = read([texture], images, u, v)
+        np.testing.assert_array_equal(together[row == i], alone[row == i])
+
+
+@pytest.mark.parametrize(
+    ("space", "channels", "curved"),
+    [
+        ("auto", 1, False),
+        ("auto", 2, False),
+        ("auto", 3, True),
+        ("auto", 4, True),
+        ("raw", 3, False),
+        ("sRGB", 1, True),
+    ],
+)
+def test_eight_bits_are_decoded_by_their_colour_space(space: str, channels: int, curved: bool) -> None:
+    values = np.array([0, 1, 10, 11, 50, 128, 200, 255], np.uint8)
+    image = np.repeat(values.reshape(1, -1, 1), channels, 2)
+    got = read([Texture("a", colour_space=space)], {"a": image}, (np.arange(8) + 0.5) / 8, 0.5)
+    plain = values / 255
+    expected = srgb_to_linear(plain) if curved else plain
+    np.testing.assert_allclose(got[:, :3], np.repeat(expected[:, None], 3, 1), atol=1e-6)
+    # Alpha is never curved, and is one where the image has none.
+    np.testing.assert_allclose(got[:, 3], plain if channels in (2, 4) else 1.0, atol=1e-6)
+    assert srgb_to_linear(np.array([0.5]))[0] == pytest.approx(0.21404114)  # IEC 61966-2-1
+
+
+def test_scale_bias_fallback_and_transform() -> None:
+    image = np.full((1, 1, 3), 0.5, np.float32)
+    textures = [
+        Texture("a", scale=(2, 1, 0.5, 1), bias=(0.1, 0, -0.05, 0), wrap_s="clamp", wrap_t="clamp"),
+        Texture("gone", scale=(9,) * 4, bias=(9,) * 4, fallback=(0.2, 0.3, 0.4, 0.6)),
+        Texture("gone", fallback=(0.7, 0.7, 0.7, 1.0)),
+    ]
+    got = read(textures, {"a": image, "gone": None}, 0.3, 0.8, [0, 1, 2])
+    np.testing.assert_allclose(got[0], (1.1, 0.5, 0.2, 1.0), rtol=1e-6)
+    np.testing.assert_allclose(got[1], (0.2, 0.3, 0.4, 0.6), rtol=1e-6)  # as it is given
+    np.testing.assert_allclose(got[2], (0.7, 0.7, 0.7, 1.0), rtol=1e-6)
+    ramp = np.linspace(0, 1, 64, dtype=np.float32).reshape(1, -1, 1)
+    turned = Texture("ramp", wrap_s="clamp", wrap_t="clamp", transform=(0.0, 0.5, 0.25, 1.0, 0.0, 0.0))  # s' = v/2 + ¼
+    v = np.array([0.1, 0.5, 0.9])
+    got = read([turned], {"ramp": ramp}, 0.33, v)
+    np.testing.assert_allclose(got[:, 0], ((v / 2 + 0.25) * 64 - 0.5) / 63, rtol=1e-5)
+
+
+def test_coordinates_that_are_no_numbers_read_something_finite() -> None:
+    image = np.random.default_rng(1).random((4, 4, 3)).astype(np.float32)
+    u = np.array([np.nan, np.inf, -np.inf, 1e30, -1e12])
+    assert np.isfinite(read([Texture("a")], {"a": image}, u, u[::-1])).all()
+
+
+# --- Materials ---------------------------------------------------------------------------------
+
+ROOM = aligned_words(MATERIAL_ROOM)
+FIELDS = ("diffuse", "f0", "f90", "alpha", "coat", "coat_alpha", "opacity", "presence", "emission")
+
+
+@njit
+def surface_into(scene, which, room, out):
+    half = all_lanes(0.5)
+    surface = surface_at(scene, load(int32s(which), 0), half, half, room)
+    floats = float32s(out)
+    for i in range(3):
+        store(floats, i * LANES, surface.diffuse[i])
+        store(floats, (3 + i) * LANES, surface.f0[i])
+        store(floats, (12 + i) * LANES, surface.emission[i])
+    store(floats, 6 * LANES, surface.f90)
+    store(floats, 7 * LANES, surface.alpha)
+    store(floats, 8 * LANES, surface.coat)
+    store(floats, 9 * LANES, surface.coat_alpha)
+    store(floats, 10 * LANES, surface.opacity)
+    store(floats, 11 * LANES, surface.presence)
+    store(floats, 15 * LANES, see_through(surface, scene.tables, all_lanes(0.8)))
+
+
+def surfaces(*looks: dict, images=None) -> list[dict]:
+    """What materials are at (½, ½), all read together by different lanes."""
+    materials = [Material(f"/M{i}", look) for i, look in enumerate(looks)]
+    textures = [t.texture for m in materials for t in m.inputs.values() if isinstance(t, TextureInput)]
+    textures = list(dict.fromkeys(textures))
+    rows, held = pack_textures(textures, images or {})
+    scene = Pinned(
+        SCENE, materials=pack_materials(materials, textures), textures=rows, tables=albedo_tables(),
+        decode=decode_table(),
+    )  # fmt: skip
+    which, out = np.arange(LANES, dtype=np.int32) % len(looks), np.zeros((16, LANES), np.float32)
+    surface_into(scene.record, which.ctypes.data, ROOM.ctypes.data, out.ctypes.data)
+    assert held
+    return [
+        {"diffuse": o[0:3], "f0": o[3:6], "f90": o[6], "alpha": o[7], "coat": o[8], "coat_alpha": o[9],
+         "opacity": o[10], "presence": o[11], "emission": o[12:15], "through": o[15]}
+        for o in out.T[: len(looks)]
+    ]  # fmt: skip
+
+
+def test_the_two_workflows() -> None:
+    plastic, metal, half, specular, fallback = surfaces(
+        {"diffuseColor": (0.2, 0.4, 0.6), "ior": (1.5,), "roughness": (0.4,)},
+        {"diffuseColor": (0.9, 0.6, 0.2), "metallic": (1.0,)},
+        {"diffuseColor": (0.9, 0.6, 0.2), "metallic": (0.5,), "ior": (2.0,)},
+        {"useSpecularWorkflow": (1.0,), "diffuseColor": (0.3,) * 3, "specularColor": (0.1, 0.2, 0.3)},
+        {},
+    )
+    np.testing.assert_allclose(plastic["diffuse"], (0.2, 0.4, 0.6), rtol=1e-6)
+    np.testing.assert_allclose(plastic["f0"], 0.04, rtol=1e-6)  # ((1.5 − 1) / (1.5 + 1))²
+    assert plastic["alpha"] == pytest.approx(0.16)  # roughness squared
+    np.testing.assert_allclose(metal["diffuse"], 0)
+    np.testing.assert_allclose(metal["f0"], (0.9, 0.6, 0.2), rtol=1e-6)
+    np.testing.assert_allclose(half["f0"], np.array((0.9, 0.6, 0.2)) / 2 + (1 / 9) / 2, rtol=1e-6)
+    np.testing.assert_allclose(half["diffuse"], np.array((0.9, 0.6, 0.2)) / 2, rtol=1e-6)
+    np.testing.assert_allclose(specular["diffuse"], 0.3, rtol=1e-6)
+    np.testing.assert_allclose(specular["f0"], (0.1, 0.2, 0.3), rtol=1e-6)
+    np.testing.assert_allclose(fallback["diffuse"], 0.18, rtol=1e-6)  # the schema's own
+    assert fallback["coat"] == 0
+    assert fallback["f90"] == 1
+
+
+def test_opacity_threshold_and_presence() -> None:
+    glass, cut, kept, faded, solid, black = surfaces(
+        {"opacity": (0.0,), "diffuseColor": (0.0,) * 3},
+        {"opacity": (0.3,), "opacityThreshold": (0.5,)},
+        {"opacity": (0.7,), "opacityThreshold": (0.5,)},
+        {"opacity": (0.25,), "opacityMode": (1.0,)},
+        {"diffuseColor": (2.0, -1.0, 0.5)},
+        {
+            "useSpecularWorkflow": (1.0,),
+            "specularColor": (0.0,) * 3,
+            "opacity": (0.4,),
+            "diffuseColor": (1.0,) * 3,
+        },
+    )
+    assert 0.9 < glass["through"] < 0.97  # what the two interfaces of a thin pane leave
+    assert glass["opacity"] == 0
+    assert cut["presence"] == 0
+    assert cut["through"] == 1
+    assert kept["presence"] == kept["opacity"] == 1
+    assert kept["through"] == 0
+    assert faded["through"] == pytest.approx(0.75)
+    np.testing.assert_allclose(solid["diffuse"], (1.0, 0.0, 0.5))  # kept within what a surface can be
+    assert solid["through"] == 0
+    assert black["through"] == pytest.approx(0.6)  # no interface takes anything
+    np.testing.assert_allclose(black["diffuse"], 0.4, rtol=1e-6)
+    assert [is_clear(Material("/M", look)) for look in ({}, {"opacity": (0.3,)}, {"opacity": (1.0,)})] == [
+        0,
+        1,
+        0,
+    ]
+
+
+def test_textured_inputs_take_their_channel_and_leave_others_alone() -> None:
+    image = np.tile(np.array([0.1, 0.2, 0.3, 0.4], np.float32), (2, 2, 1))
+    given = {c: TextureInput(Texture("a"), c) for c in ("rgb", "r", "g", "b", "a")}
+    coloured, numbers, plain = surfaces(
+        {"diffuseColor": given["rgb"], "emissiveColor": given["rgb"]},
+        {"metallic": given["r"], "roughness": given["g"], "clearcoat": given["b"], "opacity": given["a"]},
+        {"diffuseColor": (0.5,) * 3, "metallic": (0.25,)},
+        images={"a": image},
+    )
+    np.testing.assert_allclose(coloured["diffuse"], (0.1, 0.2, 0.3), rtol=1e-6)
+    np.testing.assert_allclose(coloured["emission"], (0.1, 0.2, 0.3), rtol=1e-6)
+    assert coloured["alpha"] == pytest.approx(0.25)
+    assert numbers["alpha"] == pytest.approx(0.04)
+    assert numbers["coat"] == pytest.approx(0.3)
+    assert numbers["opacity"] == pytest.approx(0.4)
+    np.testing.assert_allclose(numbers["diffuse"], 0.18 * 0.9 * 0.4, rtol=1e-6)
+    np.testing.assert_allclose(plain["diffuse"], 0.5 * 0.75, rtol=1e-6)
