@@ -134,7 +134,9 @@ def test_scale_bias_fallback_and_transform() -> None:
     np.testing.assert_allclose(got[1], (0.2, 0.3, 0.4, 0.6), rtol=1e-6)  # as it is given
     np.testing.assert_allclose(got[2], (0.7, 0.7, 0.7, 1.0), rtol=1e-6)
     ramp = np.linspace(0, 1, 64, dtype=np.float32).reshape(1, -1, 1)
-    turned = Texture("ramp", wrap_s="clamp", wrap_t="clamp", transform=(0.0, 0.5, 0.25, 1.0, 0.0, 0.0))  # s' = v/2 + ¼
+    turned = Texture(
+        "ramp", wrap_s="clamp", wrap_t="clamp", transform=(0.0, 0.5, 0.25, 1.0, 0.0, 0.0)
+    )  # s' = v/2 + ¼
     v = np.array([0.1, 0.5, 0.9])
     got = read([turned], {"ramp": ramp}, 0.33, v)
     np.testing.assert_allclose(got[:, 0], ((v / 2 + 0.25) * 64 - 0.5) / 63, rtol=1e-5)

@@ -112,7 +112,9 @@ def nearest(word: str, known: Iterable[str]) -> str:
     """
     options = list(dict.fromkeys(known))
     folded = {option.lower(): option for option in reversed(options)}
-    close = difflib.get_close_matches(word.lower(), folded, n=1, cutoff=0.6)
+    close = difflib.get_close_matches(word.lower(), folded, n=3, cutoff=0.6)
+    # Two letters that changed places are likelier than one that is another.
+    close.sort(key=lambda option: sorted(option) != sorted(word.lower()))
     if close:
         return f"Did you mean {folded[close[0]]}?"
     if not options:

@@ -84,6 +84,7 @@ class Ledger:
                     "INSERT OR IGNORE INTO about VALUES ('schema', ?)", (str(SCHEMA_VERSION),)
                 )
                 self._connection.commit()
+                self._refuse_newer(self._connection)
             with self._connection:
                 yield self._connection
         except (sqlite3.Error, OSError) as problem:
@@ -96,6 +97,16 @@ class Ledger:
                 f"The ledger {self.file.name} cannot be used: {problem}.",
                 cure=f"move {self.file} aside; the next run reads what is done from the pictures",
             ) from problem
+
+    def _refuse_newer(self, connection: sqlite3.Connection) -> None:
+        (version,) = connection.execute("SELECT value FROM about WHERE key = 'schema'").fetchone()
+        if version != str(SCHEMA_VERSION):
+            self.close()
+            raise RunError(
+                f"The ledger {self.file.name} was written by another version of Grand Lattice.",
+                cure=f"use that version, or move {self.file} aside; the next run reads what is done "
+                "from the pictures",
+            )
 
     def close(self) -> None:
         if self._connection is not None:
