@@ -1,0 +1,139 @@
+"""Nights that go wrong, again and again: takes minutes, and has its own command.
+
+pytest tests/torture
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import random
+import signal
+import sqlite3
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import OpenImageIO as oiio
+import pytest
+
+import grandlattice as lattice
+from conftest import PLAN
+from shapes import room_scene
+
+COMMAND = [sys.executable, "-c", "from grandlattice.cli.main import main; main()", "run", "--workers", "2"]
+
+
+@pytest.fixture
+def night(tmp_path: Path) -> Path:
+    """A plan of 16 frames of about half a second each."""
+    room_scene(tmp_path / "room.usda")
+    file = tmp_path / "room.lattice.yaml"
+    file.write_text(PLAN.replace("samples: 4", "samples: 700\n  frames: 1-4"))
+    return file
+
+
+def whole(folder: Path) -> dict[str, str]:
+    """Digest of the pixels of every picture below a folder; each must read to its end."""
+    found = {}
+    for file in sorted(folder.rglob("*")):
+        if file.suffix not in (".exr", ".png") or file.name.startswith("."):
+            continue
+        source = oiio.ImageInput.open(str(file))
+        assert source is not None, f"{file} is no picture"
+        pixels = source.read_image(oiio.FLOAT)
+        assert pixels is not None, f"{file} breaks off"
+        found[str(file.relative_to(folder))] = hashlib.sha256(pixels.tobytes()).hexdigest()
+    return found
+
+
+def recorded(plan_file: Path) -> set[str]:
+    ledgers = [p for p in plan_file.parent.iterdir() if p.name.endswith("ledger") or "ledger" in p.suffixes]
+    if not ledgers:
+        return set()
+    with sqlite3.connect(ledgers[0]) as connection:
+        return {row[0] for row in connection.execute("SELECT path FROM files")}
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_a_run_that_is_killed_again_and_again_ends_as_if_it_had_not(
+    night: Path, tmp_path: Path, seed: int
+) -> None:
+    straight = tmp_path / "straight"
+    assert lattice.open_plan(night).run(workers=2, into=straight).ok
+    expected = whole(straight)
+    assert len(expected) == 2 * 2 * 4 * 2
+    rng, done, kills = random.Random(seed), 0, 0
+    environment = {**os.environ, "COLUMNS": "120"}
+    while done < 60:
+        process = subprocess.Popen(
+            COMMAND, cwd=night.parent, env=environment, start_new_session=True,
+            stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True,
+        )  # fmt: skip
+        try:
+            # The first seconds go into starting; a kill then teaches nothing.
+            process.wait(timeout=rng.uniform(2.5, 7.0))
+        except subprocess.TimeoutExpired:
+            os.killpg(process.pid, signal.SIGKILL)
+            process.wait()
+            kills += 1
+        said = process.stderr.read() if process.stderr else ""
+        assert "Traceback" not in said, said
+        done += 1
+        made = whole(night.parent / "out") if (night.parent / "out").exists() else {}
+        # Whatever has its name is whole and has the right bytes; what the ledger knows is there.
+        for name, digest in made.items():
+            assert expected[f"out/{name}"] == digest
+        assert {p.removeprefix("out/") for p in recorded(night)} <= set(made)
+        if process.returncode == 0:
+            break
+    assert process.returncode == 0
+    assert kills > 0
+    assert {f"out/{name}": digest for name, digest in made.items()} == expected
+    assert not [p for p in night.parent.rglob(".*part*") if p.is_file()]
+    again = lattice.open_plan(night).run(workers=0)
+    assert not again.outlook.todo
+
+
+def mounted(folder: Path, kilobytes: int) -> bool:
+    folder.mkdir(exist_ok=True)
+    made = subprocess.run(
+        ["mount", "-t", "tmpfs", "-o", f"size={kilobytes}k", "tmpfs", str(folder)],
+        capture_output=True,
+        check=False,
+    )
+    return made.returncode == 0
+
+
+def test_a_disk_that_fills_at_any_byte_leaves_only_whole_files(night: Path, tmp_path: Path) -> None:
+    plan = lattice.open_plan(night).override(samples=1, frames="1", size="160x120")
+    straight = tmp_path / "straight"
+    assert plan.run(workers=0, into=straight).ok
+    expected, small = whole(straight), tmp_path / "small"
+    if not mounted(small, 64):
+        pytest.skip("a small disk cannot be mounted here")
+    subprocess.run(["umount", str(small)], check=True)
+    ended = set()
+    for kilobytes in range(32, 1100, 36):
+        assert mounted(small, kilobytes)
+        try:
+            try:
+                run = plan.run(workers=0, into=small)
+                problems = [failure.problem for failure in run.failures]
+            except lattice.LatticeError as problem:
+                problems = [problem]
+            assert all("full" in p.what or "cannot be written" in p.what for p in problems), problems
+            ended.add(bool(problems))
+            made = whole(small)
+            assert all(expected[name] == digest for name, digest in made.items())
+            assert not [p for p in small.rglob(".*part*") if p.is_file()]
+            if problems:
+                grown = ["mount", "-o", "remount,size=8m", str(small)]
+                subprocess.run(grown, check=True, capture_output=True)
+                assert plan.run(workers=0, into=small).ok
+                assert whole(small) == expected
+        finally:
+            time.sleep(0.05)
+            subprocess.run(["umount", "-l", str(small)], check=True)
+    assert ended == {True, False}
