@@ -74,16 +74,16 @@ def albedo_tables() -> NDArray[np.float32]:
     """
     root_alpha = np.linspace(0.0, 1.0, _ALPHAS)
     root_cosine = np.linspace(0.0, 1.0, _COSINES)
-    side = 64
-    u, v = np.meshgrid((np.arange(side) + 0.5) / side, (np.arange(side) + 0.5) / side)
+    count, step = 987, 610  # a lattice of Fibonacci: as good as a grid of many times its points
+    u, v = (np.arange(count) + 0.5) / count, (np.arange(count) * step + 0.5) / count % 1.0
     alpha = np.maximum(root_alpha**2, 4e-4)[:, None, None]
     cosine = np.maximum(root_cosine**2, 1e-3)[None, :, None]
     sine = np.sqrt(1.0 - cosine**2)
     # Sample visible normals, then average F-less G2/G1 with Schlick's weights.
     stretched = np.stack(np.broadcast_arrays(alpha * sine, 0.0 * sine, cosine), axis=-1)
     stretched /= np.linalg.norm(stretched, axis=-1, keepdims=True)
-    phi = 2 * np.pi * u.ravel()
-    height = (1.0 - v.ravel()) * (1.0 + stretched[..., 2]) - stretched[..., 2]
+    phi = 2 * np.pi * u
+    height = (1.0 - v) * (1.0 + stretched[..., 2]) - stretched[..., 2]
     ring = np.sqrt(np.clip(1.0 - height**2, 0.0, 1.0))
     hx, hy = ring * np.cos(phi) + stretched[..., 0], ring * np.sin(phi)
     hz = height + stretched[..., 2]
