@@ -376,7 +376,7 @@ class Plan:
         return Run(output, ledger, outlook, tuple(tasks))
 
     def run(
-        self, at: Sequence[str] = (), *, workers: int | None = None, threads: int = 1,
+        self, at: Sequence[str] = (), *, workers: int | None = None, threads: int | None = None,
         frames: Sequence[int] | None = None, into: str | Path | None = None, fresh: bool = False,
         allow_missing: bool = False, on_event: Callable[[Event], None] | None = None,
         on_outlook: Callable[[Outlook], None] | None = None,
@@ -387,7 +387,8 @@ class Plan:
         ----------
         at : cells, see `Cells.at`; all by default.
         workers : processes; all processors but one by default, 0 for this process.
-        threads : that trace, in each worker.
+        threads : that trace, in each worker; by default one, and more where there are fewer tasks
+            than workers.  They change no byte.
         frames : only these of each cell's frames.
         into : another output folder than the plan's own.
         fresh : do again what is done.
@@ -407,11 +408,13 @@ class Plan:
             on_outlook(run.outlook)
         if run.outlook.todo:
             prepare_tracer()  # once, before several workers would each compile it
+            count = default_workers() if workers is None else workers
+            each = max(1, count // len(run.outlook.todo)) if threads is None else threads
             order = WorkOrder(
-                self.model, self.folder, self.scene.file.resolve(), run.output, self.name, threads,
+                self.model, self.folder, self.scene.file.resolve(), run.output, self.name, each,
                 allow_missing,
             )  # fmt: skip
-            carry_out(run, order, default_workers() if workers is None else workers, on_event)
+            carry_out(run, order, count, on_event)
         return run
 
     def review(
