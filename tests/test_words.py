@@ -135,6 +135,18 @@ def test_what_programs_read_is_json_and_nothing_else(plan_file: Path, glat) -> N
     assert "Key" in finding["what"] + finding["cure"]
 
 
+def test_what_all_cells_share_is_said_once(plan_file: Path, glat) -> None:
+    code, said = glat(plan_file.parent, "cells")
+    assert code == 0
+    assert said.count("beauty depth") == 1
+    assert "size of all  48x32" in said
+    plan_file.write_text(plan_file.read_text().replace("    night:\n", "    night:\n      size: 20x10\n"))
+    code, said = glat(plan_file.parent, "cells")
+    assert said.count("48x32") == said.count("20x10") == 2
+    code, said = glat(plan_file.parent, "cells", "--at", "day/Front")
+    assert "of all" not in said
+
+
 # --- A first plan for scenes as they come -------------------------------------------------------
 
 

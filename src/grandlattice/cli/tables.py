@@ -76,8 +76,8 @@ def show_survey(survey: Survey) -> None:
 
 
 def show_cells(plan: Plan, cells: list[Cell]) -> None:
-    """Cells in the order they run."""
-    table = _table("", "cell", "size", "frames", "passes", "first file")
+    """Cells in the order they run; what is the same for all is said once, below."""
+    rows = []
     for cell in cells:
         settings = cell.settings
         frames = (
@@ -91,11 +91,23 @@ def show_cells(plan: Plan, cells: list[Cell]) -> None:
         except ValueError:
             first = files[0]
         more = f" +{len(files) - 1}" if len(files) > 1 else ""
-        table.add_row(
-            str(cell.index + 1), escape(cell.address), str(settings.size), frames, " ".join(settings.passes),
-            escape(str(first)) + f"[dim]{more}[/dim]",
-        )  # fmt: skip
+        rows.append({
+            "": str(cell.index + 1), "cell": escape(cell.address), "size": str(settings.size),
+            "frames": frames, "passes": " ".join(settings.passes),
+            "first file": escape(str(first)) + f"[dim]{more}[/dim]",
+        })  # fmt: skip
+    same = {
+        name: rows[0][name]
+        for name in ("size", "frames", "passes")
+        if len(rows) > 1 and len({row[name] for row in rows}) == 1
+    }
+    columns = [name for name in ("", "cell", "size", "frames", "passes", "first file") if name not in same]
+    table = _table(*columns)
+    for row in rows:
+        table.add_row(*(row[name] for name in columns))
     console.print(table)
+    for name, value in same.items():
+        console.print(f"[dim]{name} of all[/dim]  {value}")
 
 
 def show_findings(findings: list[Finding]) -> None:
