@@ -178,7 +178,7 @@ def test_a_worker_that_dies_is_one_failure_and_the_run_goes_on(plan_file: Path) 
 
 @pytest.mark.parametrize("twice", [False, True])
 def test_ctrl_c_leaves_no_half_file_and_says_how_to_go_on(plan_file: Path, twice: bool) -> None:
-    samples = 200_000 if twice else 3000
+    samples = 400_000 if twice else 9000
     plan_file.write_text(plan_file.read_text().replace("samples: 4", f"samples: {samples}"))
     command = [
         sys.executable,
