@@ -12,7 +12,6 @@ from numba import njit
 
 from grandlattice.snapshot import Geometry, Item, Material, Snapshot
 from grandlattice.tracer import Sensor, Tracer, TraceSettings, embree
-from grandlattice.tracer.integrator import BATCH, stride_of
 from grandlattice.tracer.lanes import (
     LANES,
     all_lanes,
@@ -20,22 +19,27 @@ from grandlattice.tracer.lanes import (
     bits_of,
     count_of,
     first_of,
-    floats_of,
     inner,
-    load,
-    load_rows,
     lowest_bit,
     mask_of,
+    to_floats,
+    to_ints,
+    where,
+)
+from grandlattice.tracer.memory import (
+    aligned_words,
+    float32s,
+    int32s,
+    load,
+    load_rows,
     records,
     scatter_to,
     store,
     store_packed,
     store_rows,
-    to_floats,
-    to_ints,
-    where,
+    table,
 )
-from grandlattice.tracer.memory import aligned_words, float32s, int32s, table
+from grandlattice.tracer.stream import BATCH, stride_of
 from shapes import MATT, camera, dome, sphere
 
 
@@ -97,8 +101,8 @@ def memory_in_lanes(data, index, rows, out, whole, square):
     store(float32s(out), LANES, each.a + each.three[0] * each.three[1] - each.three[2] + each.last)
     store(float32s(out), 2 * LANES, one.a + one.three[0] * one.three[1] - one.three[2] + one.last)
     store(int32s(whole), 0, each.n)
-    store(float32s(out), 3 * LANES, floats_of(each.place)[at])
-    store(float32s(out), 4 * LANES, floats_of(one.place)[at])
+    store(float32s(out), 3 * LANES, float32s(each.place)[at])
+    store(float32s(out), 4 * LANES, float32s(one.place)[at])
     return first_of(at)
 
 
@@ -280,7 +284,7 @@ def test_threads_and_chunks_change_no_byte() -> None:
 def test_a_pixel_does_not_depend_on_what_else_is_in_its_batch(samples: int, monkeypatch) -> None:
     usual = picture(45, 37, samples)
     monkeypatch.setattr("grandlattice.tracer.tracer._TILE", 13)
-    monkeypatch.setattr("grandlattice.tracer.integrator.BATCH", 96)
+    monkeypatch.setattr("grandlattice.tracer.stream.BATCH", 96)
     other = picture(45, 37, samples)
     for name, pixels in usual.passes.items():
         assert pixels.tobytes() == other.passes[name].tobytes(), name

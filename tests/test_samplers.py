@@ -7,10 +7,10 @@ import pytest
 from numba import njit
 
 from grandlattice.snapshot import Light, Material, Texture
-from grandlattice.tracer.lanes import LANES, all_lanes, lane_numbers, load, mask_of, store
+from grandlattice.tracer.lanes import LANES, all_lanes, lane_numbers, mask_of
 from grandlattice.tracer.lights import FAR, light_at, meet_light, pack_lights, sample_light
 from grandlattice.tracer.materials import MATERIAL_ROOM, pack_materials, surface_at
-from grandlattice.tracer.memory import Pinned, aligned_words, float32s, int32s
+from grandlattice.tracer.memory import Pinned, aligned_words, float32s, int32s, load, store
 from grandlattice.tracer.sampling import (
     FILTER_STEPS,
     angle_of,

@@ -11,9 +11,9 @@ from hypothesis import strategies as st
 from numba import njit
 
 from grandlattice.snapshot import Material, Texture, TextureInput
-from grandlattice.tracer.lanes import LANES, all_lanes, load, store
+from grandlattice.tracer.lanes import LANES, all_lanes
 from grandlattice.tracer.materials import MATERIAL_ROOM, is_clear, pack_materials, see_through, surface_at
-from grandlattice.tracer.memory import Pinned, aligned_words, float32s, int32s
+from grandlattice.tracer.memory import Pinned, aligned_words, float32s, int32s, load, store
 from grandlattice.tracer.scattering import albedo_tables
 from grandlattice.tracer.textures import decode_table, pack_textures, read_texture, srgb_to_linear, texture_at
 from grandlattice.tracer.vertices import SCENE

@@ -29,18 +29,8 @@ from numba import types
 from numpy.typing import NDArray
 
 from grandlattice.errors import TracerError
-from grandlattice.tracer.lanes import (
-    LANES,
-    all_lanes,
-    bits_of,
-    inner,
-    load,
-    lowest_bit,
-    mask_of,
-    store,
-    where,
-)
-from grandlattice.tracer.memory import float32s, int32s, int64s, uint32s
+from grandlattice.tracer.lanes import LANES, all_lanes, bits_of, inner, lowest_bit, mask_of, where
+from grandlattice.tracer.memory import float32s, int32s, int64s, load, store, uint32s
 
 # mypy: disable-error-code="no-untyped-def"
 

@@ -10,20 +10,17 @@ materials alone, and light shapes block nothing.  Only the choice of shadow rays
 Light passes straight through what is clear: the ray then goes on from where it was, with a
 larger nearest distance, so that the vertex it left stays the one the weights refer to.
 
-Paths travel in a stream, `BATCH` at a time: each round takes sixteen neighbours of it one vertex
-further (see `lanes`), and those that go on are packed together at the front for the next round.
-What a path brings home is kept apart for each, and is added up pixel by pixel, sample after
-sample, so that no pixel depends on its neighbours.
+Paths travel in a stream (see `stream`): each round takes sixteen neighbours of it one vertex further
+(see `lanes`), and those that go on are packed together at its front for the next round.
 """
 
 from __future__ import annotations
 
-import math
 from typing import Any, NamedTuple
 
 import numpy as np
 
-from grandlattice.tracer.embree import CAMERA, OTHER, RAY_ROOM, blocked, closest_hits
+from grandlattice.tracer.embree import CAMERA, OTHER, blocked, closest_hits
 from grandlattice.tracer.lanes import (
     LANES,
     all_lanes,
@@ -31,9 +28,6 @@ from grandlattice.tracer.lanes import (
     count_of,
     inner,
     lane_numbers,
-    load,
-    scatter_to,
-    store_packed,
     to_floats,
     where,
 )
@@ -46,8 +40,8 @@ from grandlattice.tracer.lights import (
     meet_light,
     sample_light,
 )
-from grandlattice.tracer.materials import MATERIAL_ROOM, see_through, surface_at
-from grandlattice.tracer.memory import float32s, int32s
+from grandlattice.tracer.materials import see_through, surface_at
+from grandlattice.tracer.memory import float32s, int32s, load
 from grandlattice.tracer.sampling import (
     cosine_direction,
     filter_offset,
@@ -56,6 +50,25 @@ from grandlattice.tracer.sampling import (
     pixel_seed,
 )
 from grandlattice.tracer.scattering import lobes_of, reflectance, sample_direction, scatter
+from grandlattice.tracer.stream import (
+    ALBEDO,
+    COLUMN,
+    DEPTH,
+    LINE,
+    MATERIAL,
+    NORMAL,
+    OPENNESS,
+    SAMPLE,
+    Path,
+    bring_home,
+    develop,
+    keep,
+    keep_triple,
+    line_up,
+    load_path,
+    part,
+    with_light,
+)
 from grandlattice.tracer.vectors import (
     add,
     choose,
@@ -92,133 +105,6 @@ OPTIONS = np.dtype(
     ],
     align=True,
 )  # fmt: skip
-
-FILM = np.dtype(
-    [
-        ("width", "i8"),
-        # Addresses of float32 pixels: sums over samples …
-        ("beauty", "i8"), ("albedo", "i8"), ("occlusion", "i8"),
-        # … and what the nearest sample of each pixel met; depth is +inf where nothing.
-        ("depth", "i8"), ("normal", "i8"),
-    ],
-    align=True,
-)  # fmt: skip
-
-
-# --- The stream: what a path carries from one vertex to the next ------------------------------
-
-BATCH = 2048
-_CAPACITY = BATCH + LANES
-
-# A thread's room in 4-byte words: rays, a material's inputs, the stream, the paths' results.
-_MATERIAL = RAY_ROOM
-_STREAM = _MATERIAL + MATERIAL_ROOM
-_STREAM_FIELDS, _RESULT_FIELDS = 22, 15
-_RESULTS = _STREAM + _STREAM_FIELDS * _CAPACITY
-ROOM = _RESULTS + _RESULT_FIELDS * _CAPACITY
-# What each path of the batch is, and what it brings home.
-(
-    _COLUMN, _LINE, _SAMPLE, _R_RADIANCE, _R_ALPHA, _R_ALBEDO, _R_OPENNESS, _R_DEPTH, _R_NORMAL,
-) = (_RESULTS + field * _CAPACITY for field in (0, 1, 2, 3, 6, 7, 10, 11, 12))  # fmt: skip
-
-
-class Path(NamedTuple):
-    """Paths under way, a lane each."""
-
-    origin: Any
-    direction: Any
-    throughput: Any
-    radiance: Any
-    t_near: Any
-    t_last: Any
-    followed: Any  # density its direction was drawn with
-    reach_total: Any  # of all lights, at the vertex it left
-    alpha: Any
-    cover: Any  # share of the pixel that nothing has covered yet
-    state: Any  # vertices so far, and from bit 16 on whether its data passes are written
-    number: Any  # of the path in its batch
-    seed: Any
-    sample: Any
-
-
-@inner
-def _with_light(path, radiance, alpha):
-    return Path(
-        path.origin, path.direction, path.throughput, radiance, path.t_near, path.t_last,
-        path.followed, path.reach_total, alpha, path.cover, path.state, path.number, path.seed,
-        path.sample,
-    )  # fmt: skip
-
-
-@inner
-def _load_triple(stream, k):
-    return (load(stream, k), load(stream, k + _CAPACITY), load(stream, k + 2 * _CAPACITY))
-
-
-@inner
-def _load_path(room, k):
-    """Sixteen paths of the stream from place `k` on."""
-    at, words, k = float32s(room), int32s(room), _STREAM + k
-    return Path(
-        origin=_load_triple(at, k),
-        direction=_load_triple(at, k + 3 * _CAPACITY),
-        throughput=_load_triple(at, k + 6 * _CAPACITY),
-        radiance=_load_triple(at, k + 9 * _CAPACITY),
-        t_near=load(at, k + 12 * _CAPACITY),
-        t_last=load(at, k + 13 * _CAPACITY),
-        followed=load(at, k + 14 * _CAPACITY),
-        reach_total=load(at, k + 15 * _CAPACITY),
-        alpha=load(at, k + 16 * _CAPACITY),
-        cover=load(at, k + 17 * _CAPACITY),
-        state=load(words, k + 18 * _CAPACITY),
-        number=load(words, k + 19 * _CAPACITY),
-        seed=load(words, k + 20 * _CAPACITY),
-        sample=load(words, k + 21 * _CAPACITY),
-    )
-
-
-@inner
-def _pack_triple(stream, k, value, going):
-    for i in range(3):
-        store_packed(stream, k + i * _CAPACITY, value[i], going)
-
-
-@inner
-def _pack_path(room, k, path, going):
-    """Write the paths of a mask side by side to the stream from place `k` on."""
-    at, words, k = float32s(room), int32s(room), _STREAM + k
-    _pack_triple(at, k, path.origin, going)
-    _pack_triple(at, k + 3 * _CAPACITY, path.direction, going)
-    _pack_triple(at, k + 6 * _CAPACITY, path.throughput, going)
-    _pack_triple(at, k + 9 * _CAPACITY, path.radiance, going)
-    store_packed(at, k + 12 * _CAPACITY, path.t_near, going)
-    store_packed(at, k + 13 * _CAPACITY, path.t_last, going)
-    store_packed(at, k + 14 * _CAPACITY, path.followed, going)
-    store_packed(at, k + 15 * _CAPACITY, path.reach_total, going)
-    store_packed(at, k + 16 * _CAPACITY, path.alpha, going)
-    store_packed(at, k + 17 * _CAPACITY, path.cover, going)
-    store_packed(words, k + 18 * _CAPACITY, path.state, going)
-    store_packed(words, k + 19 * _CAPACITY, path.number, going)
-    store_packed(words, k + 20 * _CAPACITY, path.seed, going)
-    store_packed(words, k + 21 * _CAPACITY, path.sample, going)
-
-
-@inner
-def _keep(room, field, number, value, test):
-    scatter_to(float32s(room), number + field, value, test)
-
-
-@inner
-def _keep_triple(room, field, number, value, test):
-    for i in range(3):
-        scatter_to(float32s(room), number + (field + i * _CAPACITY), value[i], test)
-
-
-@inner
-def _bring_home(room, path, ended):
-    _keep_triple(room, _R_RADIANCE, path.number, path.radiance, ended)
-    _keep(room, _R_ALPHA, path.number, path.alpha, ended)
-
 
 # --- One vertex further ------------------------------------------------------------------------
 
@@ -275,21 +161,13 @@ def _transmittance(scene, room, active, origin, direction, distance):
         if not any_of(active):
             break
         hit = closest_hits(
-            nothing,
-            scene.clear,
-            room,
-            active,
-            origin,
-            direction,
-            t_near,
-            stop,
-            all_lanes(OTHER),
-            False,
-        )
+            nothing, scene.clear, room, active, origin, direction, t_near, stop,
+            all_lanes(OTHER), False,
+        )  # fmt: skip
         active = active & hit.found
         if any_of(active):
             vertex = hit_vertex(scene, hit, origin, direction)
-            surface = surface_at(scene, vertex.material, vertex.u, vertex.v, room + 4 * _MATERIAL)
+            surface = surface_at(scene, vertex.material, vertex.u, vertex.v, room + 4 * MATERIAL)
             through = see_through(surface, scene.tables, -dot(direction, vertex.normal))
             share = where(active, share * through, share)
             t_near = where(active, just_behind(hit.distance, origin), t_near)
@@ -316,7 +194,7 @@ def _alpha_behind(scene, room, options, active, path, t_near):
             t_near = where(active, just_behind(hit.distance, origin), t_near)
             active = active & (int32s(scene.matte)[hit.geometry] == 0)
             vertex = hit_vertex(scene, hit, origin, direction)
-            surface = surface_at(scene, vertex.material, vertex.u, vertex.v, room + 4 * _MATERIAL)
+            surface = surface_at(scene, vertex.material, vertex.u, vertex.v, room + 4 * MATERIAL)
             cosine = min(-dot(direction, vertex.normal), 1.0)
             through = see_through(surface, scene.tables, cosine)
             alpha = where(active, alpha + cover * (1.0 - through), alpha)
@@ -463,11 +341,11 @@ def _depth_at_centre(lens, column, line, depth, vertex):
 @inner
 def _record(scene, room, lens, options, writing, path, vertex, normal):
     """Keep what the data passes say of the first surfaces the camera sees; the rays it took."""
-    column, line = int32s(room)[path.number + _COLUMN], int32s(room)[path.number + _LINE]
+    column, line = int32s(room)[path.number + COLUMN], int32s(room)[path.number + LINE]
     forward = -dot(path.direction, (lens.axes[6], lens.axes[7], lens.axes[8]))
     depth = _depth_at_centre(lens, column, line, vertex.distance * forward, vertex)
-    _keep(room, _R_DEPTH, path.number, depth, writing)
-    _keep_triple(room, _R_NORMAL, path.number, normal, writing)
+    keep(room, DEPTH, path.number, depth, writing)
+    keep_triple(room, NORMAL, path.number, normal, writing)
     if not options.occlusion:
         return 0
     s, t = frame(vertex.normal)
@@ -475,7 +353,7 @@ def _record(scene, room, lens, options, writing, path, vertex, normal):
     up = to_world(cosine_direction(u, v), s, t, vertex.normal)
     radius = 0.0 * u + options.occlusion_radius
     closed = blocked(scene.opaque, room, writing, lifted(vertex, up), up, radius, all_lanes(OTHER))
-    _keep(room, _R_OPENNESS, path.number, where(closed, 0.0, 1.0), writing)
+    keep(room, OPENNESS, path.number, where(closed, 0.0, 1.0), writing)
     return count_of(writing)
 
 
@@ -489,7 +367,7 @@ def _shade(scene, room, lens, options, step, on, path, hit):
     radiance, throughput = path.radiance, path.throughput
     alpha, cover = path.alpha, path.cover
     vertex = hit_vertex(scene, hit, origin, direction)
-    surface = surface_at(scene, vertex.material, vertex.u, vertex.v, room + 4 * _MATERIAL)
+    surface = surface_at(scene, vertex.material, vertex.u, vertex.v, room + 4 * MATERIAL)
     cosine = min(-dot(direction, vertex.normal), 1.0)
     choice, turn = pair(path.seed, path.sample, all_lanes(dimension + _CHOICE))
     through = see_through(surface, tables, cosine)
@@ -526,7 +404,7 @@ def _shade(scene, room, lens, options, step, on, path, hit):
     if any_of(on & seen):
         alpha = where(on & seen, alpha + cover, alpha)
         albedo = multiply(throughput, reflectance(surface, tables, cosine))
-        _keep_triple(room, _R_ALBEDO, path.number, albedo, on & seen)
+        keep_triple(room, ALBEDO, path.number, albedo, on & seen)
     if any_of(on & (largest(surface.emission) > 0.0)):
         radiance = add(radiance, choose(on, multiply(throughput, surface.emission), _BLACK))
 
@@ -599,75 +477,12 @@ def _advance(scene, room, lens, options, step, active, path):
     if options.show_background and any_of(away):
         alpha = where(away, alpha + path.cover, alpha)
         radiance = add(radiance, _light_behind(scene, away, path))
-    path = _with_light(path, radiance, alpha)
+    path = with_light(path, radiance, alpha)
     on = found & ~(seen & (int32s(scene.matte)[hit.geometry] == 1))
     if not any_of(on):
         return path, on, count_of(active)
     path, goes_on, rays = _shade(scene, room, lens, options, step, on, path, hit)
     return path, goes_on, count_of(active) + rays
-
-
-# --- Batches and tiles -------------------------------------------------------------------------
-
-
-@inner
-def _part(room, path, active, goes_on, going):
-    """Bring home the paths that end, pack the others behind the `going` that are there already."""
-    _bring_home(room, path, active & ~goes_on)
-    _pack_path(room, going, path, goes_on)
-    return going + count_of(goes_on)
-
-
-@inner
-def _line_up(room, left, top, width, first, count, stride, first_pixel, pixels):
-    """Write the pixels and samples of a batch into the room, with results as of a miss.
-
-    A pixel has `stride` places; those without a sample have the number −1.
-    """
-    words, results = int32s(room), float32s(room)
-    for i in range(pixels):
-        pixel = first_pixel + i
-        for place in range(stride):
-            k = i * stride + place
-            words[_COLUMN + k] = left + pixel % width
-            words[_LINE + k] = top + pixel // width
-            words[_SAMPLE + k] = first + place if place < count else -1
-            for channel in range(3):
-                results[_R_ALBEDO + channel * _CAPACITY + k] = 0.0
-            results[_R_OPENNESS + k], results[_R_DEPTH + k] = 1.0, math.inf
-
-
-@inner
-def _develop(room, film, pixels, stride, count):
-    """Add the results of a batch to the film, a pixel's samples in their order."""
-    words, results = int32s(room), float32s(room)
-    beauty, albedo, openness = (
-        float32s(film.beauty), float32s(film.albedo), float32s(film.occlusion)
-    )  # fmt: skip
-    depths, normals = float32s(film.depth), float32s(film.normal)
-    for i in range(pixels):
-        at = i * stride
-        pixel = words[_LINE + at] * film.width + words[_COLUMN + at]
-        nearest = depths[pixel]
-        alpha, clear = 0.0, 0.0
-        for k in range(at, at + count):
-            alpha += results[_R_ALPHA + k]
-            clear += results[_R_OPENNESS + k]
-            if results[_R_DEPTH + k] < nearest:
-                nearest = results[_R_DEPTH + k]
-                for channel in range(3):
-                    normals[3 * pixel + channel] = results[_R_NORMAL + channel * _CAPACITY + k]
-        for channel in range(3):
-            light, tint = 0.0, 0.0
-            for k in range(at, at + count):
-                got = results[_R_RADIANCE + channel * _CAPACITY + k]
-                light += got if math.isfinite(got) else 0.0
-                tint += results[_R_ALBEDO + channel * _CAPACITY + k]
-            beauty[4 * pixel + channel] += light
-            albedo[3 * pixel + channel] += tint
-        beauty[4 * pixel + 3] += alpha
-        openness[pixel] += clear
-        depths[pixel] = nearest
 
 
 def trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixels, first, count, stride):
@@ -678,37 +493,26 @@ def trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixel
     nearest; the number of rays is returned.  `room` is the address of `ROOM` words.
     """
     words, rays, under_way = int32s(room), 0, pixels * stride
-    _line_up(room, left, top, width, first, count, stride, pixel, pixels)
+    line_up(room, left, top, width, first, count, stride, pixel, pixels)
     for step in range(options.bounces + _MOST_PASSES_THROUGH):
         going = 0
         for k in range(0, under_way, LANES):
             number = lane_numbers() + k
             active = number < under_way
             if step == 0:
-                column, line = load(words, _COLUMN + k), load(words, _LINE + k)
-                sample = load(words, _SAMPLE + k)
+                column, line = load(words, COLUMN + k), load(words, LINE + k)
+                sample = load(words, SAMPLE + k)
                 active = active & (sample >= 0)
                 path = _start(lens, options, column, line, number, sample)
             else:
-                path = _load_path(room, k)
+                path = load_path(room, k)
             path, goes_on, shot = _advance(scene, room, lens, options, step, active, path)
-            going = _part(room, path, active, goes_on, going)
+            going = part(room, path, active, goes_on, going)
             rays += shot
         under_way = going
         if under_way == 0:
             break
     for k in range(0, under_way, LANES):
-        _bring_home(room, _load_path(room, k), lane_numbers() + k < under_way)
-    _develop(room, film, pixels, stride, count)
+        bring_home(room, load_path(room, k), lane_numbers() + k < under_way)
+    develop(room, film, pixels, stride, count)
     return rays
-
-
-def stride_of(count: int) -> int:
-    """Places of a pixel with `count` samples in a batch.
-
-    Sixteen places that go together are samples of one pixel, or all samples of a few.
-    """
-    stride = 1
-    while stride < min(count, LANES):
-        stride *= 2
-    return stride * -(-count // stride)

@@ -17,7 +17,7 @@ from typing import Any
 import numba
 from numba import njit
 
-from grandlattice.tracer import embree, integrator
+from grandlattice.tracer import embree, integrator, stream
 
 
 def cache_folder() -> Path:
@@ -68,18 +68,18 @@ def trace_tile(
 
     Parameters
     ----------
-    scene, lens, options, film : records, see `vertices`, `lens` and `integrator`.
-    room : address of `integrator.ROOM` words of the calling thread.
+    scene, lens, options, film : records, see `vertices`, `lens`, `integrator` and `stream`.
+    room : address of `stream.ROOM` words of the calling thread.
     tile : left, top, right, bottom.
-    count : at most `integrator.BATCH`.
+    count : at most `stream.BATCH`.
 
     Returns
     -------
     The number of rays.
     """
     left, top, right, bottom = tile
-    stride = integrator.stride_of(count)
-    at_once, rays = integrator.BATCH // stride, 0
+    stride = stream.stride_of(count)
+    at_once, rays = stream.BATCH // stride, 0
     pixels = (right - left) * (bottom - top)
     for pixel in range(0, pixels, at_once):
         rays += _trace_batch(

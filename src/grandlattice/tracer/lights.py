@@ -17,8 +17,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.snapshot import Light
-from grandlattice.tracer.lanes import any_of, inner, records, to_floats, to_ints, where
-from grandlattice.tracer.memory import float32s, table
+from grandlattice.tracer.lanes import any_of, inner, to_floats, to_ints, where
+from grandlattice.tracer.memory import float32s, records, table
 from grandlattice.tracer.sampling import angle_of, cone_direction, on_disk, sine_and_cosine
 from grandlattice.tracer.textures import srgb_to_linear
 from grandlattice.tracer.vectors import (

@@ -12,19 +12,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.snapshot import Material, Texture, TextureInput
-from grandlattice.tracer.lanes import (
-    LANES,
-    all_lanes,
-    any_of,
-    first_of,
-    inner,
-    load,
-    load_rows,
-    store,
-    store_rows,
-    where,
-)
-from grandlattice.tracer.memory import float32s, int32s, table
+from grandlattice.tracer.lanes import LANES, all_lanes, any_of, first_of, inner, where
+from grandlattice.tracer.memory import float32s, int32s, load, load_rows, store, store_rows, table
 from grandlattice.tracer.scattering import Surface, reflected_share
 from grandlattice.tracer.textures import read_texture, texture_at
 from grandlattice.tracer.vectors import choose, largest, scale

@@ -13,8 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.snapshot import Texture
-from grandlattice.tracer.lanes import any_of, floats_of, inner, ints_of, records, to_floats, to_ints, where
-from grandlattice.tracer.memory import float32s, table
+from grandlattice.tracer.lanes import any_of, inner, to_floats, to_ints, where
+from grandlattice.tracer.memory import float32s, int32s, records, table
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -125,14 +125,14 @@ def _texel(texture, kind, decode, index, weight):
     rgba = (0.0 * weight, 0.0 * weight, 0.0 * weight, 0.0 * weight)
     bytewise = kind != _FLOATS
     if any_of(bytewise):
-        word = ints_of(texture)[where(bytewise, index, 0)]
+        word = int32s(texture)[where(bytewise, index, 0)]
         d, curve = float32s(decode), where(kind == _SRGB_BYTES, 256, 0)
         rgba = (
             d[curve + (word & 255)], d[curve + ((word >> 8) & 255)],
             d[curve + ((word >> 16) & 255)], d[word >> 24],
         )  # fmt: skip
     if any_of(~bytewise):
-        t, k = floats_of(texture), where(bytewise, 0, 4 * index)
+        t, k = float32s(texture), where(bytewise, 0, 4 * index)
         rgba = (
             where(bytewise, rgba[0], t[k]), where(bytewise, rgba[1], t[k + 1]),
             where(bytewise, rgba[2], t[k + 2]), where(bytewise, rgba[3], t[k + 3]),

@@ -20,11 +20,12 @@ from grandlattice.snapshot import Snapshot
 from grandlattice.tracer import embree
 from grandlattice.tracer.denoise import can_denoise, denoise
 from grandlattice.tracer.film import PASSES, Film
-from grandlattice.tracer.integrator import FILM, OPTIONS, ROOM
+from grandlattice.tracer.integrator import OPTIONS
 from grandlattice.tracer.kernel import trace_tile
 from grandlattice.tracer.lens import Sensor, make_lens
 from grandlattice.tracer.memory import Pinned, aligned_words
 from grandlattice.tracer.scene import Images, SceneBuilder, TraceScene
+from grandlattice.tracer.stream import FILM, ROOM
 
 _TILE = 32
 _CHUNK = 64  # samples a pixel takes in one go; fixed, so that sums are rounded the same way

@@ -7,8 +7,8 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from grandlattice.tracer.lanes import inner, load_rows, to_ints, where
-from grandlattice.tracer.memory import aligned_words, float32s, int32s
+from grandlattice.tracer.lanes import inner, to_ints, where
+from grandlattice.tracer.memory import aligned_words, float32s, int32s, load_rows
 from grandlattice.tracer.vectors import (
     add,
     along,
