@@ -10,8 +10,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from numba import njit
 
-from grandlattice.snapshot import Geometry, Item, Material, Snapshot
-from grandlattice.tracer import Sensor, Tracer, TraceSettings, embree
+from grandlattice.snapshot import Geometry, Item, Light, Material, Snapshot, Texture
+from grandlattice.tracer import Sensor, Tracer, TraceSettings, embree, scene
 from grandlattice.tracer.lanes import (
     LANES,
     all_lanes,
@@ -26,6 +26,7 @@ from grandlattice.tracer.lanes import (
     to_ints,
     where,
 )
+from grandlattice.tracer.lights import dome_tables
 from grandlattice.tracer.memory import (
     aligned_words,
     float32s,
@@ -315,3 +316,18 @@ def test_an_empty_scene_and_a_lone_triangle_are_traced() -> None:
         TraceSettings(samples=256),
     )  # fmt: skip
     np.testing.assert_allclose(film.passes["beauty"][..., :3], 0.5, rtol=0.02)
+
+
+def test_a_sky_is_worked_out_once_and_again_when_it_is_another(monkeypatch) -> None:
+    made = []
+    monkeypatch.setattr(scene, "dome_tables", lambda pixels: made.append(pixels) or dome_tables(pixels))
+    tracer, view = Tracer(), camera()
+    skies = [np.full((8, 16, 3), value, np.float32) for value in (1.0, 2.0)]
+    light = Light("/Sky", "dome", np.eye(4), (1.0,) * 3, texture=Texture("sky"))
+    snapshot = Snapshot((), (), (light,), view)
+    seen = []
+    for sky in (skies[0], skies[0], skies[1], skies[0], None):
+        film = tracer.trace(snapshot, {"sky": sky}, Sensor(view, 2, 2), TraceSettings(samples=1))
+        seen.append(float(film.passes["beauty"][0, 0, 0]))
+    np.testing.assert_allclose(seen, [1, 1, 2, 1, 1], rtol=1e-6)
+    assert len(made) == 3

@@ -42,6 +42,20 @@ def test_one_worker_or_two_the_same_pixels_in_the_planned_order(plan_file: Path,
     assert orders == [[0, 1, 2, 3]] * 3
 
 
+@pytest.mark.parametrize(
+    ("at", "workers", "threads"), [(["day/Front"], 4, 4), (["day"], 4, 2), ((), 2, 1), (["day/Front"], 0, 1)]
+)
+def test_a_few_tasks_take_the_threads_of_many_workers(
+    plan_file: Path, monkeypatch, at, workers, threads
+) -> None:
+    asked = []
+    monkeypatch.setattr("grandlattice.api.carry_out", lambda run, order, *rest: asked.append(order.threads))
+    plan = lattice.open_plan(plan_file)
+    plan.run(at=at and [f"{a}/" if "/" not in a else a for a in at], workers=workers)
+    plan.run(at=["day/Front"], workers=workers, threads=3)
+    assert asked == [threads, 3]
+
+
 def test_what_is_done_is_not_done_again_until_it_changes(plan_file: Path) -> None:
     folder = plan_file.parent
 

@@ -303,15 +303,16 @@ def _say_outlook(outlook: lattice.Outlook, workers: int) -> None:
     with_ = many(workers, "worker") if workers else "this process"
     console.print(f"{', '.join(parts)}; by {with_}. Ctrl-C finishes the frames under way and stops.")
     if not lattice.tracer_is_prepared():
-        console.print("compiling the tracer for this machine, once; this takes about 20 s …")
+        console.print("compiling the tracer for this machine, once; this takes about half a minute …")
 
 
 def _say_end(done: lattice.Run, arguments: str) -> None:
     if done.finished:
         rays = sum(event.result.rays for event in done.finished)
+        folder = "this folder" if done.output.resolve() == Path.cwd() else short(done.output)
         console.print(
             f"[green]✓[/green] {many(len(done.finished), 'frame')} in {duration(done.seconds)}"
-            f" [dim]({rays / 1e6:,.0f} million rays)[/dim], in {escape(short(done.output)) or '.'}"
+            f" [dim]({rays / 1e6:,.0f} million rays)[/dim], in {escape(folder)}"
         )
     if done.failures:
         console.print(f"[red]✗[/red] {many(len(done.failures), 'frame')} failed:")

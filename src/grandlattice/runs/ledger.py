@@ -84,7 +84,7 @@ class Ledger:
                     "INSERT OR IGNORE INTO about VALUES ('schema', ?)", (str(SCHEMA_VERSION),)
                 )
                 self._connection.commit()
-                self._refuse_newer(self._connection)
+                self._refuse_other_version(self._connection)
             with self._connection:
                 yield self._connection
         except (sqlite3.Error, OSError) as problem:
@@ -98,7 +98,7 @@ class Ledger:
                 cure=f"move {self.file} aside; the next run reads what is done from the pictures",
             ) from problem
 
-    def _refuse_newer(self, connection: sqlite3.Connection) -> None:
+    def _refuse_other_version(self, connection: sqlite3.Connection) -> None:
         (version,) = connection.execute("SELECT value FROM about WHERE key = 'schema'").fetchone()
         if version != str(SCHEMA_VERSION):
             self.close()

@@ -10,7 +10,7 @@ smoothed as it is when it is read, gives rows and columns their probabilities.
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -112,10 +112,24 @@ def _guide(steps: NDArray[np.float32]) -> NDArray[np.float32]:
     return np.minimum(held, count - 1).astype(np.float32)
 
 
+def dome_tables(pixels: NDArray | None) -> dict[str, NDArray[np.float32]]:
+    """What a dome with this image is seen and sampled by, under the names of `LIGHT`.
+
+    `pixels` is (H, W, C) uint8 or float32, top row first; None is a white sky.
+    """
+    image = np.ascontiguousarray(_dome_image(pixels))
+    names = ("rows", "cells", "row_guide", "cell_guide", "chances")
+    return {"texels": image, **dict(zip(names, _dome_grid(image), strict=True))}
+
+
 def pack_lights(
-    lights: Sequence[Light], images: Mapping[str, NDArray | None]
-) -> tuple[NDArray, NDArray[np.float32]]:
-    """A table of `LIGHT`, and the `domes` it refers to; `images` as in `pack_textures`."""
+    lights: Sequence[Light], images: Mapping[str, NDArray | None],
+    tables_of: Callable[[NDArray | None], Mapping[str, NDArray]] = dome_tables,
+) -> tuple[NDArray, NDArray[np.float32]]:  # fmt: skip
+    """A table of `LIGHT`, and the `domes` it refers to; `images` as in `pack_textures`.
+
+    `tables_of` may keep what `dome_tables` returned for an image before.
+    """
     domes: list[NDArray] = [np.zeros(8, np.float32)]  # lanes that aim at no dome read here
     rows_of_table = table(LIGHT, len(lights))
     for row, light in zip(rows_of_table, lights, strict=False):
@@ -125,14 +139,10 @@ def pack_lights(
         if light.kind == "dome":
             for name, axis in (("across", x), ("upward", y), ("facing", z)):
                 row[name] = axis / np.linalg.norm(axis)
-            image = np.ascontiguousarray(_dome_image(light, images))
-            over_rows, along_rows, row_guide, cell_guide, chances = _dome_grid(image)
-            row["height"], row["width"] = image.shape[:2]
-            row["lines"], row["columns"] = chances.shape
-            for name, array in (
-                ("texels", image), ("rows", over_rows), ("cells", along_rows),
-                ("row_guide", row_guide), ("cell_guide", cell_guide), ("chances", chances),
-            ):  # fmt: skip
+            tables = tables_of(images.get(light.texture.file) if light.texture is not None else None)
+            row["height"], row["width"] = tables["texels"].shape[:2]
+            row["lines"], row["columns"] = tables["chances"].shape
+            for name, array in tables.items():
                 row[name] = sum(part.size for part in domes)
                 domes.append(array.ravel())
         elif light.kind == "distant":
@@ -152,9 +162,8 @@ def pack_lights(
     return rows_of_table, np.concatenate(domes)
 
 
-def _dome_image(light: Light, images: Mapping[str, NDArray | None]) -> NDArray[np.float32]:
-    """The dome's texels as linear floats, (H, W, 3); one white texel where it has no image."""
-    pixels = images.get(light.texture.file) if light.texture is not None else None
+def _dome_image(pixels: NDArray | None) -> NDArray[np.float32]:
+    """A dome's texels as linear floats, (H, W, 3); one white texel where it has no image."""
     if pixels is None:
         return np.ones((1, 1, 3), np.float32)
     if pixels.dtype == np.uint8:

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from grandlattice.snapshot import Item, Snapshot, Texture, TextureInput
 from grandlattice.tracer import embree
-from grandlattice.tracer.lights import pack_lights
+from grandlattice.tracer.lights import dome_tables, pack_lights
 from grandlattice.tracer.materials import is_clear, pack_materials
 from grandlattice.tracer.memory import Pinned
 from grandlattice.tracer.scattering import albedo_tables
@@ -37,6 +37,7 @@ class TraceScene:
 
 
 Images = Mapping[str, "NDArray | None"]
+_MOST_SKIES = 4
 
 
 def textures_of(snapshot: Snapshot) -> tuple[Texture, ...]:
@@ -76,6 +77,7 @@ class SceneBuilder:
         self._looks: tuple[object, ...] = ()
         self._packed: tuple[NDArray, NDArray, list[NDArray]] | None = None
         self._baked: dict[int, tuple[object, bytes, NDArray, NDArray]] = {}
+        self._skies: dict[int, tuple[NDArray | None, Mapping[str, NDArray]]] = {}
 
     def build(self, snapshot: Snapshot, images: Images) -> TraceScene:
         """A scene for `snapshot`; `images` as in `textures.pack_textures`."""
@@ -91,7 +93,7 @@ class SceneBuilder:
             )  # fmt: skip
             self._looks = looks
         materials, texture_rows, pixels = self._packed
-        lights, domes = pack_lights(snapshot.lights, images)
+        lights, domes = pack_lights(snapshot.lights, images, self._dome_tables)
         scene = Pinned(
             SCENE,
             opaque=placed.rays.opaque,
@@ -107,6 +109,15 @@ class SceneBuilder:
             domes=domes,
         )
         return TraceScene(scene, placed.points, (placed, pixels))
+
+    def _dome_tables(self, pixels: NDArray | None) -> Mapping[str, NDArray]:
+        """Tables of the sky, kept while the image stays the very same; a lattice has few skies."""
+        known = self._skies.get(id(pixels))
+        if known is None or known[0] is not pixels:
+            if len(self._skies) >= _MOST_SKIES:
+                self._skies.clear()
+            known = self._skies[id(pixels)] = (pixels, dome_tables(pixels))
+        return known[1]
 
     def _place(self, items: list[Item], clear: list[bool]) -> _Placed:
         key = tuple(
