@@ -125,7 +125,7 @@ def test_a_plan_of_one_camera_needs_no_camera_axis(tmp_path: Path) -> None:
 
 def test_the_plan_in_the_folder_is_found_when_it_is_the_only_one(plan_file: Path, glat) -> None:
     folder = plan_file.parent
-    assert lattice.find_plan(folder) == plan_file
+    assert lattice.find_queue(folder) == plan_file
     (folder / "second.lattice.yaml").write_text(PLAN)
     code, said = glat(folder, "cells")
     assert code == 2

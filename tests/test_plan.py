@@ -14,33 +14,34 @@ from hypothesis import strategies as st
 from conftest import PLAN
 from grandlattice.errors import LatticeError, NoSuchCell, OutputError, PlanError
 from grandlattice.plan import (
-    CameraFact,
     CellMaker,
+    FileNames,
+    Filing,
+    PrimFact,
     SceneFacts,
     build_lattice,
     cells_at,
     parse,
     planned_files,
-    refuse_collisions,
     validate,
 )
 from grandlattice.plan.values import read_frames, read_percent, read_size
 
-FACTS = SceneFacts(
-    (CameraFact("/World/Cameras/Front", "Front"), CameraFact("/World/Cameras/Side", "Side")), (1, 24), "room"
-)
+FACTS = SceneFacts((PrimFact("/World/Cameras/Front"), PrimFact("/World/Cameras/Side")), (1, 24), "room")
 
 
 def cells_of(text: str, facts: SceneFacts = FACTS) -> list:
     document = parse(text)
     model = validate(document)
     lattice = build_lattice(model, document, facts)
-    make = CellMaker(model, document, lattice, facts)
+    make = CellMaker(lattice, facts)
     return [make(i) for i in range(len(lattice))]
 
 
 def collided(text: str) -> None:
-    refuse_collisions(cells_of(text), "plan", "room")
+    document = parse(text)
+    lattice = build_lattice(validate(document), document, FACTS)
+    Filing(lattice, CellMaker(lattice, FACTS), FACTS, FileNames()).refuse_collisions()
 
 
 # --- mistakes: each is said with its place and what was meant --------------------------------
@@ -65,7 +66,7 @@ MISTAKES = [
     ("    day:\n", "    day:\n    day:\n", "day stands here twice", "14:"),
     ("    each: cameras\n", "", "his axis has no entries", "20:3"),
     ("each: cameras", "each: camera", "'camera' is not one of them. Did you mean cameras?", "21:"),
-    ("each: cameras\n", "each: cameras\n    with: {Frnt: {}}\n", "no camera Frnt. Did you mean Front?", "22:12"),
+    ("each: cameras\n", "each: cameras\n    with: {Frnt: {}}\n", "camera has no entry Frnt. Did you mean Front?", "22:12"),
     ("axes:", "order: [ligth]\naxes:", "no axis ligth to order by. Did you mean light?", "11:"),
     ("axes:", "rules:\n  - drop: {light: nihgt}\naxes:", "light has no entry nihgt. Did you mean night?", "12:5"),
     ("axes:", "rules:\n  - drop: {light: [day, night]}\naxes:", "no cell is left", "12:5"),
@@ -218,10 +219,10 @@ def test_index_and_address_are_opposites(plan) -> None:
         lattice = build_lattice(model, document, FACTS)
     except PlanError:
         return
-    make = CellMaker(model, document, lattice, FACTS)
+    make = CellMaker(lattice, FACTS)
     for index in range(len(lattice)):
         assert lattice.index_of(lattice.entries(index)) == index
-        assert cells_at(lattice, [make(index).address]) == [index]
+        assert cells_at(lattice, [make(index).address]).tolist() == [index]
 
 
 def test_the_order_does_not_hang_on_pythons_hash_seed() -> None:
@@ -247,7 +248,7 @@ def test_addresses_globs_and_axes() -> None:
     lattice = build_lattice(model, document, FACTS)
 
     def at(*wanted: str) -> list[int]:
-        return cells_at(lattice, wanted)
+        return cells_at(lattice, wanted).tolist()
 
     assert at("day/Front") == [0]
     assert at("/Side") == [1, 3, 4]
@@ -291,7 +292,7 @@ def test_who_wins() -> None:
 def test_no_entry_can_lead_out_of_the_output_folder(name: str) -> None:
     try:
         cells = cells_of(PLAN.replace("    day:\n", f'    "{name}":\n'))
-        files = [f.path for cell in cells for f in planned_files(cell, "plan", "scene")]
+        files = [f.path for cell in cells for f in planned_files(cell, FileNames())]
     except (PlanError, OutputError):
         return
     for path in files:
@@ -308,7 +309,7 @@ def test_names_that_differ_in_case_or_unicode_form_only_collide() -> None:
 
 def test_passes_and_formats_have_their_own_files_where_the_template_says_so() -> None:
     text = PLAN.replace("{camera}.", "{camera}.{pass}.")
-    paths = [f.path for f in planned_files(cells_of(text)[0], "plan", "scene")]
+    paths = [f.path for f in planned_files(cells_of(text)[0], FileNames())]
     assert paths == [
         "out/day/Front.beauty.0001.exr",
         "out/day/Front.depth.0001.exr",

@@ -49,7 +49,9 @@ def test_a_few_tasks_take_the_threads_of_many_workers(
     plan_file: Path, monkeypatch, at, workers, threads
 ) -> None:
     asked = []
-    monkeypatch.setattr("grandlattice.api.carry_out", lambda run, order, *rest: asked.append(order.threads))
+    monkeypatch.setattr(
+        "grandlattice.production.carry_out", lambda run, order, *rest: asked.append(order.threads)
+    )
     plan = lattice.open_plan(plan_file)
     plan.run(at=at and [f"{a}/" if "/" not in a else a for a in at], workers=workers)
     plan.run(at=["day/Front"], workers=workers, threads=3)

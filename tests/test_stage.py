@@ -34,7 +34,7 @@ class Bench:
         document = parse(text + self.extra)
         model = validate(document)
         lattice = build_lattice(model, document, self.scene.facts())
-        cell = CellMaker(model, document, lattice, self.scene.facts())(0)
+        cell = CellMaker(lattice, self.scene.facts())(0)
         if self.stage is None:
             self.stage = CellStage(self.scene, model, self.folder)
             self.snapshots = Snapshotter(self.stage)

@@ -7,15 +7,16 @@
 >>> run.picture("noon/brass/all/Wide", pass_name="beauty")      # doctest: +SKIP
 """
 
+from importlib import import_module
 from importlib.metadata import PackageNotFoundError, version
+from typing import TYPE_CHECKING, Any
 
 from grandlattice.api import (
     Cells,
     Plan,
     begin,
-    default_workers,
-    find_plan,
     open_plan,
+    plan_schema,
     prepare_tracer,
     survey,
     tracer_is_prepared,
@@ -35,10 +36,23 @@ from grandlattice.errors import (
     TracerError,
     nearest,
 )
-from grandlattice.plan import Cell, Settings
+from grandlattice.plan import Cell, Settings, Totals
 from grandlattice.plan.values import read_frames
-from grandlattice.runs import Event, Failed, Finished, Outlook, Pace, Progress, Run, Started
-from grandlattice.stage import Survey
+from grandlattice.queues import Queue, Step, find_queue, open_queue
+from grandlattice.stage import Change, Explanation, Opinion, Survey
+
+if TYPE_CHECKING:
+    from grandlattice.runs import Event, Failed, Finished, Outlook, Pace, Progress, Run, Started
+
+_OF_RUNS = ("Event", "Failed", "Finished", "Outlook", "Pace", "Progress", "Run", "Started")
+
+
+def __getattr__(name: str) -> Any:
+    """What belongs to runs is loaded when it is asked for: tracer and image libraries take a second."""
+    if name in _OF_RUNS:
+        return getattr(import_module("grandlattice.runs"), name)
+    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+
 
 try:
     __version__ = version("grandlattice")
@@ -46,9 +60,10 @@ except PackageNotFoundError:  # run from a source tree that is not installed
     __version__ = "0"
 
 __all__ = [
-    "Cell", "Cells", "EditError", "Event", "Failed", "Finding", "Finished", "ImageError",
-    "LatticeError", "NoSuchCell", "Outlook", "OutputError", "Pace", "Place", "Plan", "PlanError",
-    "Progress", "Run", "RunError", "SceneError", "Settings", "Started", "Survey", "TracerError",
-    "begin", "default_workers", "find_plan", "nearest", "open_plan", "prepare_tracer", "read_frames",
-    "survey", "tracer_is_prepared", "tracer_prepared_aside",
+    "Cell", "Cells", "Change", "EditError", "Event", "Explanation", "Failed", "Finding", "Finished",
+    "ImageError", "LatticeError", "NoSuchCell", "Opinion", "Outlook", "OutputError", "Pace", "Place",
+    "Plan", "PlanError", "Progress", "Queue", "Run", "RunError", "SceneError", "Settings", "Started",
+    "Step", "Survey", "Totals", "TracerError", "begin", "find_queue", "nearest", "open_plan",
+    "open_queue", "plan_schema", "prepare_tracer", "read_frames", "survey", "tracer_is_prepared",
+    "tracer_prepared_aside",
 ]  # fmt: skip

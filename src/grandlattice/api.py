@@ -10,61 +10,62 @@ import multiprocessing
 import os
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
+import numpy as np
+from numpy.typing import NDArray
 from pydantic import ValidationError
 
 from grandlattice.building import AxisBuilder, as_texts
-from grandlattice.checks import Checked, Facilities, Finding, estimated_bytes, run_checks
-from grandlattice.errors import (
-    ImageError,
-    LatticeError,
-    OutputError,
-    Place,
-    PlanError,
-    RunError,
-)
-from grandlattice.images import find_display
+from grandlattice.compiled import is_compiled
+from grandlattice.errors import LatticeError, OutputError, Place, PlanError, nearest
 from grandlattice.plan import (
     Cell,
     CellMaker,
     Document,
+    FileNames,
+    Filing,
     Lattice,
     PlanModel,
+    SceneFacts,
     Settings,
+    Stamp,
+    Totals,
     build_lattice,
     cells_at,
     parse,
     planned_files,
     read_document,
-    refuse_collisions,
     validate,
+    with_included,
     yaml_writer,
 )
 from grandlattice.plan.validation import explained
-from grandlattice.review import contact_sheets
-from grandlattice.runs import (
-    Event,
-    Fingerprints,
-    FolderStore,
-    Ledger,
-    Outlook,
-    Run,
-    Task,
-    WorkOrder,
-    carry_out,
-    look_ahead,
-    make_tasks,
-    refuse_foreign,
-)
 from grandlattice.spawning import without_main_script
-from grandlattice.stage import Scene, Survey, draft_plan, open_scene, scene_digest, survey_scene
-from grandlattice.tracer import HOW_TO_INSTALL, can_denoise, warm_up
-from grandlattice.tracer.kernel import is_compiled
+from grandlattice.stage import (
+    Explainer,
+    Explanation,
+    Scene,
+    Survey,
+    draft_plan,
+    explain_settings,
+    export_cell,
+    open_scene,
+    survey_scene,
+)
+
+if TYPE_CHECKING:
+    import pandas
+
+    from grandlattice import production
+    from grandlattice.checks import Finding
+    from grandlattice.runs import Event, Outlook, Run, Task
 
 ENDING = ".lattice.yaml"
+QUEUE_ENDING = ".queue.yaml"
 
 
 def open_plan(file: str | Path) -> Plan:
@@ -75,9 +76,19 @@ def open_plan(file: str | Path) -> Plan:
     PlanError
         When it is missing or cannot be understood, with its line and column.
     """
-    document = read_document(Path(file))
+    document = with_included(read_document(Path(file)))
     validate(document)
     return Plan(_document=document)
+
+
+def plan_schema() -> dict[str, Any]:
+    """The JSON Schema of the plan format, for editors that complete and check plans."""
+    schema = PlanModel.model_json_schema(by_alias=True)
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "Grand Lattice plan",
+        **schema,
+    }
 
 
 def survey(scene: str | Path) -> Survey:
@@ -122,7 +133,9 @@ def begin(scene: str | Path, plan: str | Path | None = None) -> Path:
 
 def prepare_tracer() -> None:
     """Compile the tracer for this machine, or load what was compiled before."""
-    warm_up()
+    from grandlattice import production
+
+    production.prepare_tracer()
 
 
 @contextmanager
@@ -145,11 +158,6 @@ def tracer_is_prepared() -> bool:
     return is_compiled()
 
 
-def default_workers() -> int:
-    """All processors but one, at least one."""
-    return max(1, (os.cpu_count() or 1) - 1)
-
-
 class Cells:
     """The cells of a plan in the order they run: by index, by address, or one after another."""
 
@@ -168,12 +176,16 @@ class Cells:
             return self._plan._make(key if key >= 0 else len(self) + key)
         found = cells_at(self._plan.lattice, [key])
         if len(found) > 1:
-            raise PlanError(f"{key} means {len(found)} cells; name one, or use at().")
-        return self._plan._make(found[0])
+            raise PlanError(f"{key} means {len(found):,} cells; name one, or use at().")
+        return self._plan._make(int(found[0]))
 
-    def at(self, *wanted: str) -> list[Cell]:
-        """Cells by addresses (``noon//all/Wide``) and axes (``light=noon,evening``)."""
-        return [self._plan._make(index) for index in cells_at(self._plan.lattice, wanted)]
+    def at(self, *wanted: str, sets: Sequence[str] = ()) -> list[Cell]:
+        """Cells by addresses (``noon//all/Wide``), axes (``light=noon,evening``) and named sets."""
+        return [self._plan._make(index) for index in self.indices(*wanted, sets=sets).tolist()]
+
+    def indices(self, *wanted: str, sets: Sequence[str] = ()) -> NDArray[np.int64]:
+        """Where those cells stand in the run, (N,) int64 from 0; nothing is listed but this."""
+        return cells_at(self._plan.lattice, wanted, sets)
 
 
 class Plan:
@@ -195,53 +207,82 @@ class Plan:
         self, scene: str | None = None, *, folder: str | Path | None = None,
         _document: Document | None = None, **keys: Any,
     ) -> None:  # fmt: skip
-        self._given = _document
+        self._file: Path | None = None
+        self._text: str | None = None
         self._folder = Path(folder) if folder is not None else Path.cwd()
-        self._data: dict[str, Any] = {"lattice": "1", "scene": scene, **keys}
-        self._data.setdefault("axes", {})
         self.overrides = Settings()
-        if _document is not None and _document.file is not None:
-            self._folder = _document.file.resolve().parent
+        if _document is not None:
+            self._data, self._text = _document.data, _document.text
+            self.document = _document
+            self._file = _document.file
+            if _document.file is not None:
+                self._folder = _document.file.resolve().parent
+        else:
+            given = {"lattice": "1", "scene": scene, **keys}
+            self._data = as_texts({k: v for k, v in given.items() if v not in ({}, None)})
 
     # --- building and writing ------------------------------------------------------------------
 
     def axis(self, name: str) -> AxisBuilder:
         """An axis to add entries to; it is made when the plan has none of that name."""
-        if self._given is not None:
-            raise PlanError("This plan stands in a file; change it there.", place=Place(self.file))
         return AxisBuilder(self, name)
 
     def rule(self, **rule: Any) -> Plan:
         """Add a rule, such as ``drop={"light": "moon"}``."""
-        self._data.setdefault("rules", []).append(rule)
-        self._forget()
+        return self.change("rules", lambda rules: [*(rules or []), rule])
+
+    def change(self, key: str, to: Any) -> Plan:
+        """Change a key of the plan, in this object; `write` puts it into a file.
+
+        Parameters
+        ----------
+        to : the new value, or a function of the value that stands; comments beside what is left
+            alone stay.
+        """
+        value = to(self._data.get(key)) if callable(to) else to
+        self._data[key] = as_texts(value)
+        self._text = None
+        for name in (
+            "document",
+            "model",
+            "facts",
+            "lattice",
+            "_make",
+            "cells",
+            "names",
+            "_stamp",
+            "_explainer",
+            "scene",
+        ):
+            self.__dict__.pop(name, None)
         return self
 
     @property
     def text(self) -> str:
-        """The plan as it stands in its file, or would."""
-        if self._given is not None:
-            return self._given.text
-        stream = io.StringIO()
-        yaml_writer().dump(as_texts({k: v for k, v in self._data.items() if v not in ({}, None)}), stream)
-        return stream.getvalue()
+        """The plan as it stands in its file, or would: comments and order as they were."""
+        if self._text is None:
+            stream = io.StringIO()
+            yaml_writer().dump(self._data, stream)
+            self._text = stream.getvalue()
+        return self._text
 
-    def write(self, file: str | Path) -> Path:
-        """Write the plan to a file that does not exist yet."""
+    def write(self, file: str | Path, *, over: bool = False) -> Path:
+        """Write the plan to a file; one that exists is left alone unless `over` is given."""
         path = Path(file)
-        with path.open("x", encoding="utf-8") as stream:
-            stream.write(self.text)
+        if not over:
+            with path.open("x", encoding="utf-8") as stream:
+                stream.write(self.text)
+            return path
+        part = path.with_name(f".{path.name}.part")
+        part.write_text(self.text, encoding="utf-8")
+        os.replace(part, path)
         return path
-
-    def _forget(self) -> None:
-        for name in ("document", "model", "lattice", "_make", "cells"):
-            self.__dict__.pop(name, None)
 
     # --- what it says --------------------------------------------------------------------------
 
     @cached_property
     def document(self) -> Document:
-        return self._given if self._given is not None else parse(self.text)
+        return with_included(parse(self.text, self._file))
 
     @cached_property
     def model(self) -> PlanModel:
@@ -251,7 +292,7 @@ class Plan:
     @property
     def file(self) -> Path | None:
         """The plan's file, None for one built in Python."""
-        return self.document.file
+        return self._file
 
     @property
     def folder(self) -> Path:
@@ -278,11 +319,16 @@ class Plan:
     @cached_property
     def lattice(self) -> Lattice:
         """The axes multiplied and the rules applied."""
-        return build_lattice(self.model, self.document, self.scene.facts())
+        return build_lattice(self.model, self.document, self.facts)
+
+    @cached_property
+    def facts(self) -> SceneFacts:
+        """What the scene says that planning needs to know."""
+        return self.scene.facts(self.model.select, self.folder)
 
     @cached_property
     def _make(self) -> CellMaker:
-        return CellMaker(self.model, self.document, self.lattice, self.scene.facts(), self.overrides)
+        return CellMaker(self.lattice, self.facts, self.overrides)
 
     @cached_property
     def cells(self) -> Cells:
@@ -302,52 +348,146 @@ class Plan:
             self.overrides = Settings.model_validate({**given, **settings})
         except ValidationError as problem:
             raise explained(problem.errors(include_url=False)[0], Document({}, "")) from None  # type: ignore[arg-type]
-        for name in ("_make", "cells"):
+        for name in ("_make", "cells", "_stamp", "names"):
             self.__dict__.pop(name, None)
         return self
 
+    def _planned(self, into: str | Path | None = None) -> production.Planned:
+        """What the rooms that meet the machine need to know of this plan."""
+        from grandlattice import production
+
+        output = Path(into).resolve() if into is not None else self.folder
+        return production.Planned(
+            self.name, self.folder, output, self.scene, self.model, self.lattice, self._make, self.facts
+        )
+
+    @cached_property
+    def names(self) -> FileNames:
+        """What templates may say besides the cell, for the plan's own output folder."""
+        words = {name: str(word) for name, word in self.model.words.items()}
+        return FileNames(self.name, self.scene.file.stem, words, lambda cell: self._stamp(cell))
+
+    @cached_property
+    def _stamp(self) -> Callable[[Cell], Stamp]:
+        from grandlattice import production
+
+        return production.versions_of(self._planned()).stamp
+
     def files(self, cell: Cell) -> list[Path]:
         """Where the pictures of a cell will be, frame by frame, below the plan's folder."""
-        return [self.folder / f.path for f in planned_files(cell, self.name, self.scene.file.stem)]
+        return [self.folder / f.path for f in planned_files(cell, self.names)]
+
+    def totals(self, at: Sequence[str] = (), sets: Sequence[str] = ()) -> Totals:
+        """Cells, frames, files and about how many bytes they need."""
+        indices = self.cells.indices(*at, sets=sets) if at or sets else None
+        return Filing(self.lattice, self._make, self.facts, self.names, indices).totals()
+
+    def table(self, at: Sequence[str] = (), sets: Sequence[str] = ()) -> pandas.DataFrame:
+        """A row for each cell in running order: its entries, size, frames, passes, first file."""
+        import pandas
+
+        rows = []
+        for cell in (self._make(index) for index in self.cells.indices(*at, sets=sets).tolist()):
+            settings = cell.settings
+            rows.append({
+                "number": cell.index + 1, "address": cell.address, **cell.coordinates,
+                "camera_path": settings.camera, "width": settings.size.width,
+                "height": settings.size.height, "frames": len(settings.frames),
+                "first_frame": settings.frames[0], "samples": settings.samples,
+                "passes": " ".join(settings.passes), "formats": " ".join(settings.format),
+                "exposure": settings.exposure,
+                "first_file": next(planned_files(cell, self.names)).path,
+            })  # fmt: skip
+        return pandas.DataFrame(rows)
+
+    def combinations(self, down: str, across: str) -> pandas.DataFrame:
+        """How many cells of the run each entry of one axis has with each of another.
+
+        Returns
+        -------
+        Counts: a row for each entry of `down`, a column for each of `across`.
+        """
+        import pandas
+
+        axes = {axis.name: a for a, axis in enumerate(self.lattice.axes)}
+        for name in (down, across):
+            if name not in axes:
+                raise PlanError(f"There is no axis {name}. {nearest(name, axes)}")
+        a, b = axes[down], axes[across]
+        tables = self.lattice.axes
+        counts = np.zeros((len(tables[a].options), len(tables[b].options)), np.int64)
+        entries = self.lattice.entries_of(np.arange(len(self.lattice.positions)))
+        np.add.at(counts, (entries[a], entries[b]), 1)
+        for cell in self.lattice.added:
+            counts[cell.entries[a], cell.entries[b]] += 1
+        return pandas.DataFrame(
+            counts, [o.name for o in tables[a].options], [o.name for o in tables[b].options]
+        )
+
+    # --- one cell ------------------------------------------------------------------------------
+
+    def explain(self, cell: str | Cell, against: str | Cell | None = None) -> Explanation:
+        """Every value a cell changes, and which line of the plan or layer of the scene set it.
+
+        Parameters
+        ----------
+        against : another cell; only what differs between the two is told then.
+        """
+        chosen = self._cell(cell)
+        whole = replace(self._explainer.explain(chosen), settings=explain_settings(self._make, chosen))
+        return whole if against is None else whole.against(self.explain(against))
+
+    @cached_property
+    def _explainer(self) -> Explainer:
+        return Explainer(self.scene, self.model, self.folder)
+
+    def export(self, cell: str | Cell, file: str | Path, *, over: bool = False) -> Path:
+        """Write a cell as one USD layer over the scene: its edits, and UsdRender settings.
+
+        Raises
+        ------
+        OutputError
+            When the file exists, and `over` is not given, or cannot be written.
+        """
+        path = Path(file)
+        if path.exists() and not over:
+            raise OutputError(f"{path} exists already and is left as it is.", cure="name another file")
+        chosen = self._cell(cell)
+        products = [(f.path, f.frame, f.format, f.passes) for f in planned_files(chosen, self.names)]
+        return export_cell(self.scene, self.model, self.folder, chosen, products, path)
+
+    def _cell(self, cell: str | Cell) -> Cell:
+        return cell if isinstance(cell, Cell) else self.cells[cell]
 
     # --- checking and running --------------------------------------------------------------------
 
     def check(
-        self, at: Sequence[str] = (), *, into: str | Path | None = None, allow_missing: bool = False
-    ) -> list[Finding]:
+        self, at: Sequence[str] = (), *, sets: Sequence[str] = (), into: str | Path | None = None,
+        allow_missing: bool = False, look: bool = False,
+    ) -> list[Finding]:  # fmt: skip
         """Everything that can be known to be wrong beforehand, errors first.
+
+        Parameters
+        ----------
+        at, sets : cells, see `Cells.at`; all by default.
+        into : another output folder than the plan's own.
+        look : trace a picture of some 64 pixels' width of each different cell too, to find those
+            that are black or burnt out.
 
         Raises
         ------
         LatticeError
             When the plan cannot be read far enough to check it.
         """
-        return run_checks(self._checked(at, into, allow_missing))
+        from grandlattice import production
 
-    def estimated_bytes(self, at: Sequence[str] = ()) -> int:
-        """About how much room the files need."""
-        return estimated_bytes(self._checked(at, None, False))
+        indices = self.cells.indices(*at, sets=sets)
+        return production.check(self._planned(into), indices, allow_missing=allow_missing, look=look)
 
-    def _checked(self, at: Sequence[str], into: str | Path | None, allow_missing: bool) -> Checked:
-        cells = self.cells.at(*at) if at else list(self.cells)
-        store = FolderStore(self._output(into))
-        wrong, unwritable = {}, ""
-        for display in {cell.settings.display or "" for cell in cells}:
-            try:
-                find_display(display)
-            except ImageError as problem:
-                wrong[display] = problem.what
-        try:
-            store.refuse_unwritable()
-        except OutputError as problem:
-            unwritable = problem.what
-        facilities = Facilities(can_denoise(), HOW_TO_INSTALL, wrong, store.free_bytes(), unwritable)
-        return Checked(self.model, self.lattice, cells, self.scene, self.folder, facilities, allow_missing)
-
-    def _output(self, into: str | Path | None) -> Path:
-        return Path(into).resolve() if into is not None else self.folder
-
-    def tasks(self, at: Sequence[str] = (), frames: Sequence[int] | None = None) -> list[Task]:
+    def tasks(
+        self, at: Sequence[str] = (), frames: Sequence[int] | None = None, *, sets: Sequence[str] = (),
+        into: str | Path | None = None,
+    ) -> list[Task]:  # fmt: skip
         """What a run carries out, in order.
 
         Raises
@@ -355,38 +495,33 @@ class Plan:
         OutputError
             When two pictures would have one file, or a name is impossible.
         """
-        cells = self.cells.at(*at) if at else list(self.cells)
-        scene = self.scene.file.stem
-        refuse_collisions(cells, self.name, scene)
-        prints = Fingerprints(self.model, scene_digest(self.scene), self.folder, can_denoise())
-        tasks = make_tasks(cells, prints, self.name, scene, frames)
-        if not tasks:
-            raise RunError("None of these cells has one of these frames.")
-        return tasks
+        from grandlattice import production
+
+        return production.tasks(self._planned(into), self.cells.indices(*at, sets=sets), frames)
 
     def outlook(
-        self, at: Sequence[str] = (), *, frames: Sequence[int] | None = None,
+        self, at: Sequence[str] = (), *, sets: Sequence[str] = (), frames: Sequence[int] | None = None,
         into: str | Path | None = None, fresh: bool = False,
     ) -> Run:  # fmt: skip
         """A run that has not begun: what it would do, and the files there are."""
-        output = self._output(into)
-        tasks = self.tasks(at, frames)
-        ledger = Ledger(output / f"{self.name}.ledger.sqlite")
-        outlook = look_ahead(tasks, ledger, FolderStore(output), fresh)
-        return Run(output, ledger, outlook, tuple(tasks))
+        from grandlattice import production
+
+        indices = self.cells.indices(*at, sets=sets)
+        return production.outlook(self._planned(into), indices, frames, fresh=fresh)
 
     def run(
-        self, at: Sequence[str] = (), *, workers: int | None = None, threads: int | None = None,
-        frames: Sequence[int] | None = None, into: str | Path | None = None, fresh: bool = False,
-        allow_missing: bool = False, on_event: Callable[[Event], None] | None = None,
+        self, at: Sequence[str] = (), *, sets: Sequence[str] = (), workers: int | None = None,
+        threads: int | None = None, frames: Sequence[int] | None = None, into: str | Path | None = None,
+        fresh: bool = False, allow_missing: bool = False,
+        on_event: Callable[[Event], None] | None = None,
         on_outlook: Callable[[Outlook], None] | None = None,
     ) -> Run:  # fmt: skip
         """Render what is not done yet; blocks until it is done.
 
         Parameters
         ----------
-        at : cells, see `Cells.at`; all by default.
-        workers : processes; all processors but one by default, 0 for this process.
+        at, sets : cells, see `Cells.at`; all by default.
+        workers : processes; all processors but those the plan spares by default, 0 for this process.
         threads : that trace, in each worker; by default one, and more where there are fewer tasks
             than workers.  They change no byte.
         frames : only these of each cell's frames.
@@ -401,45 +536,25 @@ class Plan:
         LatticeError
             When the run cannot start.  Tasks that fail do not raise: see `Run.failures`.
         """
-        run = self.outlook(at, frames=frames, into=into, fresh=fresh)
-        refuse_foreign(run.outlook, fresh)
-        FolderStore(run.output).refuse_unwritable()
-        if on_outlook is not None:
-            on_outlook(run.outlook)
-        if run.outlook.todo:
-            prepare_tracer()  # once, before several workers would each compile it
-            count = default_workers() if workers is None else workers
-            each = max(1, count // len(run.outlook.todo)) if threads is None else threads
-            order = WorkOrder(
-                self.model, self.folder, self.scene.file.resolve(), run.output, self.name, each,
-                allow_missing,
-            )  # fmt: skip
-            carry_out(run, order, count, on_event)
-        return run
+        from grandlattice import production
+
+        return production.run(
+            self._planned(into), self.cells.indices(*at, sets=sets), workers=workers, threads=threads,
+            frames=frames, fresh=fresh, allow_missing=allow_missing, on_event=on_event,
+            on_outlook=on_outlook,
+        )  # fmt: skip
+
+    def default_workers(self) -> int:
+        """All processors but those the plan spares, one if it does not say; at least one."""
+        from grandlattice import production
+
+        return production.default_workers(self.model)
 
     def review(
-        self, at: Sequence[str] = (), *, into: str | Path | None = None,
+        self, at: Sequence[str] = (), *, sets: Sequence[str] = (), into: str | Path | None = None,
         size: tuple[int, int] = (1280, 800),
     ) -> list[Path]:  # fmt: skip
         """Write the contact sheets of what is rendered; returns their files."""
-        title = self.name.replace("-", " ").replace("_", " ")
-        return contact_sheets(title, self.tasks(at), self._output(into), f"{self.name}-sheet", size)
+        from grandlattice import production
 
-
-def find_plan(folder: Path) -> Path:
-    """The only plan in a folder.
-
-    Raises
-    ------
-    PlanError
-        When there is none, or more than one.
-    """
-    plans = sorted(folder.glob(f"*{ENDING}"))
-    if len(plans) == 1:
-        return plans[0]
-    if not plans:
-        raise PlanError("There is no plan here.", cure="name one, or write one with glat begin SCENE.usda")
-    raise PlanError(
-        f"There are {len(plans)} plans here: {', '.join(p.name for p in plans[:5])}.",
-        cure="name the one you mean",
-    )
+        return production.review(self._planned(into), self.cells.indices(*at, sets=sets), size)

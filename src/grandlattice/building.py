@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
+from ruamel.yaml.comments import CommentedMap, CommentedSeq
+
 if TYPE_CHECKING:
     from grandlattice.api import Plan
 
@@ -25,27 +27,51 @@ class AxisBuilder:
             bundle["use"] = list(use)
         if edits:
             bundle["edits"] = [dict(edit) for edit in edits]
-        axis = self._plan._data["axes"].setdefault(self._name, {})
-        axis[str(name)] = bundle
-        self._plan._forget()
-        return self
+        axis = (self._plan._data.get("axes") or {}).get(self._name)
+        axis = axis if isinstance(axis, CommentedMap) else CommentedMap(axis or {})
+        axis[str(name)] = as_texts(bundle)
+        return self._put(axis)
 
-    def each(self, what: str = "cameras", **with_: Mapping[str, Any]) -> AxisBuilder:
+    def each(self, what: str | Mapping[str, str] = "cameras", **with_: Mapping[str, Any]) -> AxisBuilder:
         """Let the axis write itself from the scene; keywords are settings for single entries."""
         axis: dict[str, Any] = {"each": what}
         if with_:
             axis["with"] = {name: dict(settings) for name, settings in with_.items()}
-        self._plan._data["axes"][self._name] = axis
-        self._plan._forget()
+        return self._put(axis)
+
+    def sweep(
+        self, start: float | str, stop: float | str, *, step: float | str | None = None,
+        count: int | None = None, edits: Sequence[Mapping[str, Any]] = (), **settings: Any,
+    ) -> AxisBuilder:  # fmt: skip
+        """Let the axis be values of a range; ``{axis}`` in edits and settings is the value."""
+        sweep = {"from": start, "to": stop, "step": step, "count": count}
+        axis: dict[str, Any] = {"sweep": {k: v for k, v in sweep.items() if v is not None}, **settings}
+        if edits:
+            axis["edits"] = [dict(edit) for edit in edits]
+        return self._put(axis)
+
+    def _put(self, axis: Mapping[str, Any]) -> AxisBuilder:
+        """Replace the axis; what stands beside it keeps its place and comments."""
+        axes = self._plan._data.get("axes") or CommentedMap()
+        axes[self._name] = as_texts(axis)
+        self._plan.change("axes", lambda _: axes)
         return self
 
 
 def as_texts(value: Any) -> Any:
-    """Numbers and truth values as the text a plan file has."""
+    """Numbers and truth values as the text a plan file has; what was read from one stays itself."""
+    if isinstance(value, CommentedMap):
+        for key in list(value):
+            value[key] = as_texts(value[key])
+        return value
+    if isinstance(value, CommentedSeq):
+        for k, part in enumerate(list(value)):
+            value[k] = as_texts(part)
+        return value
     if isinstance(value, Mapping):
-        return {str(key): as_texts(part) for key, part in value.items()}
+        return CommentedMap({str(key): as_texts(part) for key, part in value.items()})
     if isinstance(value, list | tuple):
         return [as_texts(part) for part in value]
     if isinstance(value, bool):
         return "true" if value else "false"
-    return value if value is None else str(value)
+    return value if value is None or isinstance(value, str) else str(value)

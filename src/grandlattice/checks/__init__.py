@@ -16,16 +16,18 @@ from grandlattice.checks.finding import (
     from_error,
 )
 from grandlattice.checks.plan_checks import (
+    check_extent,
     check_files,
     check_machine,
+    check_rivals,
     check_room,
     check_unused,
-    estimated_bytes,
 )
 from grandlattice.checks.scene_checks import check_cells, check_frames, check_scene
 
 CHECKS: tuple[Callable[[Checked], Iterator[Finding]], ...] = (
-    check_scene, check_cells, check_files, check_machine, check_frames, check_room, check_unused,
+    check_scene, check_cells, check_files, check_machine, check_frames, check_room, check_rivals,
+    check_unused, check_extent,
 )  # fmt: skip
 
 
@@ -36,5 +38,5 @@ def run_checks(checked: Checked) -> list[Finding]:
 
 __all__ = [
     "CHECKS", "ERROR", "NOTE", "WARNING", "Checked", "Facilities", "Finding", "by_gravity",
-    "estimated_bytes", "from_error", "run_checks",
+    "from_error", "run_checks",
 ]  # fmt: skip

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Protocol
 
 from grandlattice.errors import LatticeError
-from grandlattice.plan import Cell, Lattice, PlanModel
+from grandlattice.plan import Cell, Filing, Lattice, PlanModel
+from grandlattice.snapshot import Snapshot
 from grandlattice.stage import Scene
 
 ERROR, WARNING, NOTE = "error", "warning", "note"
@@ -29,11 +31,29 @@ class Finding:
     cells: tuple[str, ...] = ()
 
 
+class CameraLook(Protocol):
+    """What a few hundred rays through a camera meet; shares are 0..1."""
+
+    @property
+    def seen(self) -> float: ...
+    @property
+    def inside(self) -> bool: ...
+    @property
+    def clipped_near(self) -> float: ...
+    @property
+    def clipped_far(self) -> float: ...
+
+
 @dataclass(frozen=True)
 class Facilities:
     """What this machine can do, as far as checks need to know.
 
-    `displays` answers whether a display text is understood: None, or what is wrong with it.
+    Attributes
+    ----------
+    wrong_displays : display text → what is wrong with it.
+    look : casts some rays through a snapshot's camera.
+    glance : renders a cell very small; returns the median and the highest luminance it shows, in
+        displayed linear light where 1 is white.  None where nobody asked for it.
     """
 
     can_denoise: bool = True
@@ -41,11 +61,21 @@ class Facilities:
     wrong_displays: Mapping[str, str] = field(default_factory=dict)
     free_bytes: int | None = None
     unwritable: str = ""
+    look: Callable[[Snapshot], CameraLook] | None = None
+    glance: Callable[[Cell], tuple[float, float]] | None = None
 
 
 @dataclass(frozen=True)
 class Checked:
-    """What is being checked: the plan, the scene, the cells of the run and the machine."""
+    """What is being checked: the plan, the scene, the cells of the run and the machine.
+
+    Attributes
+    ----------
+    cells : those looked at one by one; representatives where there are very many.
+    filing : the files of all cells.
+    total : how many cells there are.
+    in_the_way : files where pictures will be, which no run of the plan made.
+    """
 
     model: PlanModel
     lattice: Lattice
@@ -53,7 +83,10 @@ class Checked:
     scene: Scene
     folder: Path
     facilities: Facilities
+    filing: Filing
+    total: int
     allow_missing: bool = False
+    in_the_way: Sequence[str] = ()
 
 
 def from_error(problem: LatticeError, gravity: str = ERROR, cells: tuple[str, ...] = ()) -> Finding:

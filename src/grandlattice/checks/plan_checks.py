@@ -6,18 +6,24 @@ from collections.abc import Iterator
 
 from grandlattice.checks.finding import ERROR, NOTE, WARNING, Checked, Finding, from_error
 from grandlattice.errors import LatticeError
-from grandlattice.plan import refuse_collisions
-from grandlattice.plan.schema import Bundle, EachAxis
-
-_BYTES = {"exr": 1.0, "png": 2.0, "tiff": 3.0, "jpg": 0.4}  # a pixel, as the demo compresses
+from grandlattice.plan.schema import Bundle, EachAxis, SweepAxis
 
 
 def check_files(checked: Checked) -> Iterator[Finding]:
-    """Two pictures with one file, names that cannot be, a folder that cannot be written to."""
+    """Two pictures with one file, names that cannot be, files in the way, a folder that cannot be
+    written to."""
     try:
-        refuse_collisions(checked.cells, "plan", checked.scene.file.stem)
+        checked.filing.refuse_collisions()
     except LatticeError as problem:
         yield from_error(problem)
+    if checked.in_the_way:
+        count = len(checked.in_the_way)
+        yield Finding(
+            ERROR,
+            f"{checked.in_the_way[0]}{f' and {count - 1} more' if count > 1 else ''} stands where a picture "
+            "will be, and no run of this plan made it.",
+            "", "move it away, change the output template, or replace it with --fresh",
+        )  # fmt: skip
     if checked.facilities.unwritable:
         yield Finding(
             ERROR, checked.facilities.unwritable, "",
@@ -25,26 +31,46 @@ def check_files(checked: Checked) -> Iterator[Finding]:
         )  # fmt: skip
 
 
-def estimated_bytes(checked: Checked) -> int:
-    """Room the files of the run need: an estimate from the size and number of channels."""
-    total = 0.0
-    for cell in checked.cells:
-        pixels = cell.settings.size.width * cell.settings.size.height * len(cell.settings.frames)
-        for kind in cell.settings.format:
-            channels = 3 * len(cell.settings.passes) if kind == "exr" else 1
-            total += pixels * _BYTES[kind] * channels
-    return int(total)
-
-
 def check_room(checked: Checked) -> Iterator[Finding]:
     """Whether the disk has room for the files."""
-    free, needed = checked.facilities.free_bytes, estimated_bytes(checked)
+    free = checked.facilities.free_bytes
+    try:
+        needed = checked.filing.totals().bytes
+    except LatticeError:
+        return  # `check_files` says it
     if free is not None and needed > free:
         yield Finding(
             ERROR,
             f"The files need about {needed / 1e9:.1f} GB and the disk has {free / 1e9:.1f} GB left.",
             "", "make room, or name another folder with --into",
         )  # fmt: skip
+
+
+def check_extent(checked: Checked) -> Iterator[Finding]:
+    """Say so where not every cell could be looked at."""
+    if checked.total > len(checked.cells):
+        yield Finding(
+            NOTE,
+            f"Of {checked.total:,} cells {len(checked.cells):,} were looked at one by one: the first ones, "
+            "and one at least for every entry and every rule. Names of files were checked for all.",
+        )
+
+
+def check_rivals(checked: Checked) -> Iterator[Finding]:
+    """Settings that two axes speak of, and which of them wins."""
+    speakers: dict[str, dict[str, str]] = {}
+    for axis, options in zip(checked.lattice.axes, checked.lattice.sayings.options, strict=True):
+        for saying in options:
+            for key, _, place in saying.settings:
+                if key not in ("take", "passes", "skip", "camera"):
+                    speakers.setdefault(key, {}).setdefault(axis.name, str(place))
+    for key, axes in speakers.items():
+        if len(axes) > 1:
+            *losers, winner = axes
+            yield Finding(
+                NOTE, f"Both {' and '.join(losers)} and {winner} say {key}; where they meet, {winner} wins.",
+                axes[winner], "",
+            )  # fmt: skip
 
 
 def check_machine(checked: Checked) -> Iterator[Finding]:
@@ -68,16 +94,25 @@ def check_unused(checked: Checked) -> Iterator[Finding]:
     model = checked.model
     bundles: list[Bundle] = list(model.takes.values())
     for axis in model.axes.values():
-        bundles += (axis.with_ if isinstance(axis, EachAxis) else axis).values()
+        if isinstance(axis, EachAxis):
+            bundles += [axis, *axis.with_.values()]
+        elif isinstance(axis, SweepAxis):
+            bundles += [*list(axis.made.values())[:1], *axis.with_.values()]
+        else:
+            bundles += axis.values()
     bundles += [rule for rule in model.rules if isinstance(rule, Bundle)]
     used_takes = {name for bundle in bundles for name in bundle.use or ()}
+    if any(isinstance(axis, EachAxis) and axis.each == "takes" for axis in model.axes.values()):
+        used_takes |= set(model.takes)
     used_qualities = {settings.quality for settings in [model.defaults, *bundles]}
     texts: set[str] = set()
     materials: set[str] = set()
     for bundle in bundles:
         for edit in bundle.edits:
-            texts |= {*getattr(edit.body, "on", ()), *(getattr(edit.body, "except_", None) or ())}
+            for key in ("on", "except_", "light", "to", "shadow"):
+                texts |= {str(text) for text in getattr(edit.body, key, None) or ()}
             materials.add(getattr(edit.body, "material", ""))
+    texts |= {axis.among for axis in model.axes.values() if isinstance(axis, EachAxis) and axis.among}
     texts |= {text for named in model.select.values() for text in named}
     for kind, names, used in (
         ("take", model.takes, used_takes), ("quality", model.qualities, used_qualities),

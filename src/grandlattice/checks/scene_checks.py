@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import math
+from collections.abc import Callable, Iterator
 
 from grandlattice.checks.finding import ERROR, NOTE, WARNING, Checked, Finding, from_error
 from grandlattice.errors import LatticeError
-from grandlattice.plan import Cell
-from grandlattice.stage import CellStage, Snapshotter, survey_scene
+from grandlattice.plan import Cell, PlacedEdit
+from grandlattice.snapshot import Snapshot
+from grandlattice.stage import CellStage, Explainer, Snapshotter, survey_scene
 
 
 def check_scene(checked: Checked) -> Iterator[Finding]:
@@ -41,21 +43,23 @@ def check_scene(checked: Checked) -> Iterator[Finding]:
 
 
 def check_cells(checked: Checked) -> Iterator[Finding]:
-    """Compose each different set of edits once: do they hold, is there a camera, is there light?"""
+    """Compose each different set of edits once: do they hold, what do they change, is there a
+    camera that sees something, is there light?"""
     groups: dict[tuple[object, ...], list[Cell]] = {}
     for cell in checked.cells:
         edits = tuple(id(placed.edit) for placed in cell.edits)  # one object for each line of the plan
         groups.setdefault((edits, cell.settings.camera), []).append(cell)
     try:
         stage = CellStage(checked.scene, checked.model, checked.folder)
+        explainer = Explainer(checked.scene, checked.model, checked.folder)
     except LatticeError as problem:
         yield from_error(problem)
         return
     snapshots = Snapshotter(stage)
-    known_assets: set[str] = set()
-    for cells in groups.values():
+    known: set[tuple[object, ...]] = set()
+    idle = _IdleEdits()
+    for key, cells in groups.items():
         cell = cells[0]
-        addresses = tuple(c.address for c in cells)
         if cell.settings.camera is None:
             yield Finding(
                 ERROR, "There is no camera to render with.", "",
@@ -70,25 +74,125 @@ def check_cells(checked: Checked) -> Iterator[Finding]:
             continue
         for prim, what, place in stage.notes:
             yield Finding(NOTE, f"{prim}: {what}.", str(place))
-        glowing = any("emissiveColor" in m.inputs for m in snapshot.materials)
-        if not snapshot.lights and not glowing:
-            yield Finding(
-                WARNING, "Every light is off, so the picture will be black.", addresses[0],
-                "show or add a light", addresses,
-            )  # fmt: skip
+        if ("edits", key[0]) not in known:
+            known.add(("edits", key[0]))
+            idle.look(cell, explainer)
+        addresses = tuple(c.address for c in cells)
+        yield from _check_light(cell, snapshot, addresses)
         if not snapshot.items:
             yield Finding(WARNING, "Nothing is visible.", addresses[0], "", addresses)
-        shown = cell.settings.size.width / cell.settings.size.height
-        framed = snapshot.camera.aperture[0] / (snapshot.camera.aperture[1] or 1.0)
-        if abs(shown / framed - 1.0) > 0.02 and cell.settings.camera not in known_assets:
-            known_assets.add(cell.settings.camera)
+        else:
+            yield from _check_camera(checked, cell, snapshot, addresses, known)
+        if checked.facilities.glance is not None:
+            yield from _check_glance(checked.facilities.glance, cell, addresses)
+    yield from idle.findings()
+
+
+class _IdleEdits:
+    """Edits that change nothing in any cell they are laid in."""
+
+    def __init__(self) -> None:
+        self._idle: dict[int, tuple[PlacedEdit, str]] = {}
+        self._useful: set[int] = set()
+
+    def look(self, cell: Cell, explainer: Explainer) -> None:
+        idle = {id(p.edit): (p, why) for p, why in explainer.idle(explainer.explain(cell), cell)}
+        self._useful |= {id(p.edit) for p in cell.edits} - set(idle)
+        self._idle.update(idle)
+
+    def findings(self) -> Iterator[Finding]:
+        for key, (placed, why) in self._idle.items():
+            if key not in self._useful:
+                yield Finding(
+                    WARNING, f"The {placed.edit.verb} of {placed.source} changes nothing: {why}.",
+                    str(placed.place), "remove it, or look at the edits around it with glat explain",
+                )  # fmt: skip
+
+
+def _check_light(cell: Cell, snapshot: Snapshot, addresses: tuple[str, ...]) -> Iterator[Finding]:
+    glowing = any("emissiveColor" in m.inputs for m in snapshot.materials)
+    if not snapshot.lights and not glowing:
+        yield Finding(
+            WARNING, "Every light is off, so the picture will be black.", addresses[0],
+            "show or add a light", addresses,
+        )  # fmt: skip
+    for placed in cell.edits:
+        if placed.edit.verb == "link":
             yield Finding(
-                NOTE,
-                f"{cell.settings.camera} frames {framed:.2f}:1 and its pictures are {shown:.2f}:1, "
-                "so they show more than the camera frames.",
-                str(cell.origins.get("size", "")),
-                "give the camera a size of its own aspect under with:",
-            )
+                WARNING, "The tracer does not follow links of lights yet; the light reaches everything.",
+                str(placed.place), "glat export writes the link for renderers that do",
+            )  # fmt: skip
+
+
+def _check_camera(
+    checked: Checked, cell: Cell, snapshot: Snapshot, addresses: tuple[str, ...],
+    known: set[tuple[object, ...]],
+) -> Iterator[Finding]:  # fmt: skip
+    """Its aspect, and what some hundred rays through it meet."""
+    camera = cell.settings.camera
+    shown = cell.settings.size.width / cell.settings.size.height
+    framed = snapshot.camera.aperture[0] / (snapshot.camera.aperture[1] or 1.0)
+    if abs(shown / framed - 1.0) > 0.02 and ("aspect", camera) not in known:
+        known.add(("aspect", camera))
+        more = "more" if cell.settings.fit == "expand" else "less"
+        yield Finding(
+            NOTE,
+            f"{camera} frames {framed:.2f}:1 and its pictures are {shown:.2f}:1, "
+            f"so they show {more} than the camera frames.",
+            str(cell.origins.get("size", "")),
+            "give the camera a size of its own aspect under with:",
+        )
+    if checked.facilities.look is None:
+        return
+    try:
+        look = checked.facilities.look(snapshot)
+    except LatticeError as problem:
+        yield from_error(problem)
+        return
+    if look.seen == 0.0 and ("empty", camera) not in known:
+        known.add(("empty", camera))
+        yield Finding(
+            WARNING, f"{camera} sees none of the scene.", addresses[0],
+            "turn the camera, or leave the cell out with drop", addresses,
+        )  # fmt: skip
+    if look.inside and ("inside", camera) not in known:
+        known.add(("inside", camera))
+        yield Finding(
+            WARNING,
+            f"{camera} stands inside an object.",
+            addresses[0],
+            "move the camera out of it",
+            addresses,
+        )
+    for share, side in ((look.clipped_near, "near"), (look.clipped_far, "far")):
+        if share > 0.02 and (side, camera) not in known:
+            known.add((side, camera))
+            yield Finding(
+                WARNING,
+                f"The {side} clipping plane of {camera} cuts away {share:.0%} of what it would see.",
+                camera or "", f"move the plane with set: {{on: {camera}, clippingRange: [0.1, 100000]}}",
+                addresses,
+            )  # fmt: skip
+
+
+def _check_glance(
+    glance: Callable[[Cell], tuple[float, float]], cell: Cell, addresses: tuple[str, ...]
+) -> Iterator[Finding]:
+    try:
+        middle, most = glance(cell)
+    except LatticeError as problem:
+        yield from_error(problem)
+        return
+    if most < 0.005:
+        yield Finding(
+            WARNING, "The picture is black.", addresses[0], "light it, or raise its exposure", addresses
+        )
+    elif middle > 4.0:
+        yield Finding(
+            WARNING,
+            f"Half of the picture is burnt out, {math.log2(middle):.0f} stops above white and more.",
+            addresses[0], "lower its exposure, or its lights", addresses,
+        )  # fmt: skip
 
 
 def check_frames(checked: Checked) -> Iterator[Finding]:

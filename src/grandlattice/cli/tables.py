@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 from rich import box
 from rich.markup import escape
 from rich.table import Table
 
-from grandlattice import Cell, Finding, Plan, Survey
+from grandlattice import Cell, Explanation, Finding, Plan, Survey
 from grandlattice.cli.words import console, many, short
 
+_MOST_ROWS, _MOST_COLUMNS = 40, 60  # of a matrix in the terminal
 _MARKS = {
     "error": "[bold red]✗ error[/bold red]",
     "warning": "[yellow]! warning[/yellow]",
@@ -108,6 +110,72 @@ def show_cells(plan: Plan, cells: list[Cell]) -> None:
     console.print(table)
     for name, value in same.items():
         console.print(f"[dim]{name} of all[/dim]  {value}")
+
+
+def show_matrix(plan: Plan) -> None:
+    """For every two axes, which of their entries meet: all cells of a meeting, some, or none."""
+    axes = plan.lattice.axes
+    shown = [axis for axis in axes if len(axis.options) > 1]
+    if len(shown) < 2:
+        console.print("one axis or none has a choice, so there is nothing to multiply")
+        return
+    console.print("[dim]█ as many cells as any meeting has  ▒ fewer  · none[/dim]")
+    for k, down in enumerate(shown):
+        for across in shown[k + 1 :]:
+            counts = plan.combinations(down.name, across.name)
+            most = int(counts.to_numpy().max())
+            if most and (counts.to_numpy() == most).all():
+                console.print(f"\n[bold]{escape(down.name)} × {escape(across.name)}[/bold]  all meet")
+                continue
+            console.print(f"\n[bold]{escape(down.name)} × {escape(across.name)}[/bold]")
+            _show_meetings(counts, most)
+
+
+def _show_meetings(counts: Any, most: int) -> None:
+    rows, columns = list(counts.index)[:_MOST_ROWS], list(counts.columns)
+    label = min(24, max(len(name) for name in rows))
+    wide = len(columns) <= 12
+    width = max(len(name) for name in columns) + 2 if wide else 1
+    if wide:
+        console.print(" " * (label + 2) + "".join(f"{name:<{width}}" for name in columns), markup=False)
+    for name in rows:
+        marks = ["█" if n == most else "▒" if n else "·" for n in counts.loc[name].to_numpy()]
+        line = "".join(f"{mark:<{width}}" for mark in marks[:_MOST_COLUMNS])
+        more = " …" if len(marks) > _MOST_COLUMNS else ""
+        console.print(f"{name[:label]:<{label}}  {line}{more}", markup=False)
+    if len(counts.index) > _MOST_ROWS:
+        console.print(f"[dim]… and {len(counts.index) - _MOST_ROWS} more[/dim]")
+
+
+def show_explanation(told: Explanation) -> None:
+    """Values of a cell with who set them; what lost is struck through."""
+    other = f" against {escape(told.compared)}" if told.compared else ""
+    console.print(f"[bold]{escape(told.cell)}[/bold]{other}")
+    if not told.changes and not told.settings:
+        console.print("nothing differs" if told.compared else "nothing is laid over the scene")
+    prim = None
+    for change in (*told.changes, *told.settings):
+        if change.prim != prim:
+            prim = change.prim
+            console.print(f"\n[bold]{escape(prim) or 'settings'}[/bold]")
+        before = f"{escape(change.before)} → " if change.before and change.before != change.after else ""
+        value = f"  {escape(change.name)}  [dim]{before}[/dim][bold]{escape(change.after)}[/bold]"
+        if len(change.opinions) == 1:
+            (opinion,) = change.opinions
+            console.print(f"{value}  [dim]{escape(opinion.source)}  {escape(opinion.place)}[/dim]")
+            continue
+        console.print(value)
+        for opinion in change.opinions:
+            who = f"{escape(opinion.source)}  [dim]{escape(opinion.place)}[/dim]"
+            value = escape(opinion.value)
+            if opinion.wins:
+                console.print(f"      [green]✓[/green] {value}  {who}")
+            else:
+                console.print(f"      [dim]  [strike]{value}[/strike]  {who}[/dim]")
+    for path, what_happened, place in told.notes:
+        console.print(
+            f"\n[dim]·[/dim] {escape(path)}: {escape(what_happened)}  [dim]{escape(str(place))}[/dim]"
+        )
 
 
 def show_findings(findings: list[Finding]) -> None:

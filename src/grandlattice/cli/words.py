@@ -14,6 +14,7 @@ from grandlattice import LatticeError
 
 console = Console(highlight=False, soft_wrap=True)
 errors = Console(stderr=True, highlight=False, soft_wrap=True)
+debug = False  # whether a traceback was asked for
 
 
 def duration(seconds: float) -> str:

@@ -9,10 +9,12 @@ from grandlattice.images.files import (
     read_mark,
     write_display,
     write_exr,
+    write_hdr,
 )
-from grandlattice.images.sheet import Frame, make_sheets
+from grandlattice.images.sheet import Frame, make_sheets, with_label
 
 __all__ = [
     "MARK", "Channels", "Frame", "displays", "find_display", "make_sheets", "read_channels",
-    "read_image", "read_mark", "to_display", "write_display", "write_exr",
+    "read_image", "read_mark", "to_display", "with_label", "write_display",
+    "write_exr", "write_hdr",
 ]  # fmt: skip

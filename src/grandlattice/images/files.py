@@ -82,8 +82,13 @@ def write_exr(
     metadata: Mapping[str, str | int | float],
     *,
     half: bool = True,
+    ppi: float | None = None,
 ) -> None:
     """Write a layered OpenEXR file: ZIP, data and display window the whole picture.
+
+    Parameters
+    ----------
+    ppi : density on paper, pixels an inch.
 
     Raises
     ------
@@ -104,6 +109,7 @@ def write_exr(
         spec.alpha_channel = names.index("A")
     if "Z" in names:
         spec.z_channel = names.index("Z")
+    _set_density(spec, ppi)
     _describe(spec, metadata)
     pixels = np.concatenate([layer.pixels for layer in layers], axis=2)
     if half:
@@ -122,14 +128,16 @@ def write_display(
     kind: str,
     bits: int = 8,
     quality: int = 92,
+    ppi: float | None = None,
 ) -> None:
     """Write a picture that has a display in it already.
 
     Parameters
     ----------
     pixels : (H, W, 4) float32, 0..1, alpha not premultiplied.
-    kind : ``png``, ``jpg`` (which has no alpha) or ``tiff``.
+    kind : ``png``, ``jpg`` (which has no alpha), ``tiff`` or ``tga``.
     bits : 8 or 16 a channel.
+    ppi : density on paper, pixels an inch.
     """
     channels = 3 if kind == "jpg" else 4
     wide = bits == 16 and kind != "jpg"
@@ -140,13 +148,45 @@ def write_display(
         spec.attribute("Compression", f"jpeg:{quality}")
         # JPEG has no room for names of our own; all of it goes into the one description.
         metadata = {"ImageDescription": "; ".join(f"{k}={v}" for k, v in metadata.items())}
+    elif kind == "tga":
+        # Its comment holds 323 letters: no more than what tells that the picture is done.
+        kept = (f"{MARK}fingerprint", f"{MARK}samples", f"{MARK}seconds", f"{MARK}rays", f"{MARK}denoised")
+        metadata = {"ImageDescription": "; ".join(f"{k}={metadata[k]}" for k in kept if k in metadata)}
     elif kind == "tiff":
         metadata = {"ImageDescription": "; ".join(f"{k}={v}" for k, v in metadata.items())}
         spec.attribute("compression", "zip")
+    _set_density(spec, ppi)
     _describe(spec, metadata)
     top = 65535 if wide else 255
     stored = np.rint(np.clip(pixels[..., :channels], 0.0, 1.0) * top)
     _write(path, spec, np.ascontiguousarray(stored, np.uint16 if wide else np.uint8))
+
+
+def write_hdr(path: Path, pixels: NDArray[np.float32], metadata: Mapping[str, str | int | float]) -> None:
+    """Write a Radiance HDR file, (H, W, 3) scene-linear; metadata as lines of its header."""
+    spec = oiio.ImageSpec(pixels.shape[1], pixels.shape[0], 3, oiio.FLOAT)
+    _write(path, spec, np.ascontiguousarray(np.maximum(pixels, 0.0), np.float32))
+    first, _, rest = path.read_bytes().partition(b"\n")
+    lines = "".join(f"{k}={' '.join(str(v).split())}\n" for k, v in metadata.items())
+    path.write_bytes(first + b"\n" + lines.encode("utf-8") + rest)
+
+
+def _hdr_mark(path: Path, name: str) -> str | None:
+    with path.open("rb") as stream:
+        for line in stream:
+            if not line.strip():
+                return None
+            key, _, value = line.decode("utf-8", "replace").partition("=")
+            if key == name:
+                return value.strip()
+    return None
+
+
+def _set_density(spec: oiio.ImageSpec, ppi: float | None) -> None:
+    if ppi is not None:
+        spec.attribute("XResolution", float(ppi))
+        spec.attribute("YResolution", float(ppi))
+        spec.attribute("ResolutionUnit", "in")
 
 
 def _describe(spec: oiio.ImageSpec, metadata: Mapping[str, str | int | float]) -> None:
@@ -189,6 +229,8 @@ def _is_whole(path: Path, spec: oiio.ImageSpec) -> bool:
 
 def read_mark(path: Path, name: str) -> str | None:
     """One of our own metadata from a picture, None where the file or the mark is missing."""
+    if path.suffix.lower() == ".hdr" and path.is_file():
+        return _hdr_mark(path, MARK + name)
     source = oiio.ImageInput.open(str(path)) if path.is_file() else None
     if source is None:
         oiio.geterror()

@@ -201,6 +201,31 @@ def thumbnail(pixels: NDArray[np.float32], box: tuple[int, int]) -> Image.Image:
     return Image.alpha_composite(mat, fitted).convert("RGB")
 
 
+def with_label(pixels: NDArray[np.float32], words: str, figures: str) -> NDArray[np.float32]:
+    """A displayed picture with a strip below that says what it is.
+
+    Parameters
+    ----------
+    pixels : (H, W, 4) float32, 0..1.
+    words, figures : left and right on the strip.
+
+    Returns
+    -------
+    (H + strip, W, 4) float32; the strip grows with the picture's width.
+    """
+    width = pixels.shape[1]
+    letters = max(9, min(28, width // 60))
+    strip = Image.new("RGBA", (width, letters * 2), BACKGROUND)
+    draw, font = ImageDraw.Draw(strip), _font(letters)
+    right = draw.textlength(figures, font=font)
+    room = width - 3 * letters // 2
+    if right < room / 2:
+        draw.text((width - letters // 2 - right, letters * 0.4), figures, FAINT, font=font)
+        room -= int(right) + letters
+    draw.text((letters // 2, letters * 0.4), _fitted(draw, words, room, font), INK, font=font)
+    return np.concatenate([pixels, np.asarray(strip, np.float32) / 255.0], axis=0)
+
+
 def _fitted(
     draw: ImageDraw.ImageDraw, words: str, width: int,
     font: ImageFont.FreeTypeFont | ImageFont.ImageFont,

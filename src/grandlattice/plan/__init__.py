@@ -1,49 +1,31 @@
 """From a plan file to cells: reading, checking, multiplying, naming.  No USD, no pixels.
 
-Read in this order: `reader` (YAML with places), `schema` (what may stand in a plan, with
-`settings` and `edits`),
-`lattice` (axes, rules, order), `cells` (who wins), `naming` (files).
+Read in this order: `reader` (YAML with places), `including`, `unfolding` and `sweeps` (axes that
+write themselves), `schema` (what may stand in a plan, with `settings` and `edits`), `axes` and
+`lattice` (the matrix), `sayings` (who says what), `cells` (one cell) and `columns` (all of them),
+`naming` and `filing` (files).
 """
 
 from grandlattice.plan.addresses import cells_at
-from grandlattice.plan.cells import Cell, CellMaker, CellSettings, PlacedEdit
-from grandlattice.plan.lattice import (
-    RESERVED,
-    CameraFact,
-    Lattice,
-    SceneFacts,
-    build_lattice,
-    distinct_names,
-)
-from grandlattice.plan.naming import PlannedFile, planned_files, refuse_collisions
+from grandlattice.plan.axes import RESERVED, PrimFact, SceneFacts, distinct_names
+from grandlattice.plan.cells import Cell, CellMaker, CellSettings
+from grandlattice.plan.columns import settled
+from grandlattice.plan.edits import STRUCTURAL
+from grandlattice.plan.filing import Filing, Totals
+from grandlattice.plan.including import with_included
+from grandlattice.plan.lattice import Lattice, build_lattice
+from grandlattice.plan.naming import FileNames, PlannedFile, Stamp, planned_files
 from grandlattice.plan.reader import Document, parse, read_document, yaml_writer
+from grandlattice.plan.sayings import PlacedEdit
 from grandlattice.plan.schema import PlanModel
 from grandlattice.plan.settings import Settings
 from grandlattice.plan.validation import validate
-from grandlattice.plan.values import Frames, Size
+from grandlattice.plan.values import Frames, Length, Size
 
 __all__ = [
-    "RESERVED",
-    "CameraFact",
-    "Cell",
-    "CellMaker",
-    "CellSettings",
-    "Document",
-    "Frames",
-    "Lattice",
-    "PlacedEdit",
-    "PlanModel",
-    "PlannedFile",
-    "SceneFacts",
-    "Settings",
-    "Size",
-    "build_lattice",
-    "cells_at",
-    "distinct_names",
-    "parse",
-    "planned_files",
-    "read_document",
-    "refuse_collisions",
-    "validate",
-    "yaml_writer",
+    "RESERVED", "STRUCTURAL", "Cell", "CellMaker", "CellSettings", "Document", "FileNames",
+    "Filing", "Frames", "Lattice", "Length", "PlacedEdit", "PlanModel", "PlannedFile", "PrimFact",
+    "SceneFacts", "Settings", "Size", "Stamp", "Totals", "build_lattice", "cells_at",
+    "distinct_names", "parse", "planned_files", "read_document", "settled", "validate",
+    "with_included", "yaml_writer",
 ]  # fmt: skip

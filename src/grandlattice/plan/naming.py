@@ -9,18 +9,36 @@ from __future__ import annotations
 import re
 import string
 import unicodedata
-from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
 from functools import lru_cache
 
 from grandlattice.errors import OutputError, Place, nearest
-from grandlattice.plan.cells import Cell
+from grandlattice.plan.cells import Cell, CellSettings
 
 LAYERED = frozenset({"exr"})
-_FIELDS = ("plan", "scene", "cell", "index", "pass", "frame", "ext")
+_FIELDS = ("plan", "scene", "cell", "index", "pass", "frame", "take", "version", "date", "ext")
 _RESERVED = re.compile(r"(con|prn|aux|nul|com\d|lpt\d)(\..*)?", re.IGNORECASE)
-_FORBIDDEN = re.compile(r'[<>:"|?*\\\x00-\x1f]')
-_LONGEST = 240  # bytes of one name; 255 less room for a temporary ending
+_FORBIDDEN = re.compile(r'[<>:"|?*\\\x00-\x1f\x7f-\x9f\u200e\u200f\u2028-\u202e\u2066-\u2069]')
+LONGEST = 240  # bytes of one name; 255 less room for a temporary ending
+
+
+@dataclass(frozen=True)
+class Stamp:
+    """The version of a cell's content, counted from 1, and the day that content was first planned."""
+
+    version: int = 1
+    date: str = "0000-00-00"
+
+
+@dataclass(frozen=True)
+class FileNames:
+    """What templates may say besides the cell: names of plan and scene, words, and stamps."""
+
+    plan: str = "plan"
+    scene: str = "scene"
+    words: Mapping[str, str] = field(default_factory=dict)
+    stamp: Callable[[Cell], Stamp] = field(default=lambda cell: Stamp())
 
 
 @dataclass(frozen=True)
@@ -33,32 +51,42 @@ class PlannedFile:
     passes: tuple[str, ...]
 
 
-@lru_cache(maxsize=256)
-def _parsed(
-    template: str, axes: tuple[str, ...], place: Place | None
-) -> tuple[tuple[str, str | None, str], ...]:
-    """(text before, field, width) pieces of a template."""
-    known = [*axes, *_FIELDS]
+Piece = tuple[str, "str | None", str]
+"""Text before a field, the field, its width."""
+
+
+@lru_cache(maxsize=1024)
+def parsed(
+    template: str, axes: tuple[str, ...], words: tuple[str, ...], place: Place | None
+) -> tuple[Piece, ...]:
+    """The pieces of a template.
+
+    Raises
+    ------
+    OutputError
+        For unknown fields, more than a width, or a way out of the output folder.
+    """
+    known = [*axes, *_FIELDS, *words]
     pieces = []
     try:
-        parsed = list(string.Formatter().parse(template))
+        found = list(string.Formatter().parse(template))
     except ValueError as problem:
         raise OutputError(
             f"The output template {template!r} is not closed: {problem}.", place=place
         ) from None
-    for text, field, width, conversion in parsed:
-        if field is not None:
-            if field not in known:
+    for text, name, width, conversion in found:
+        if name is not None:
+            if name not in known:
                 raise OutputError(
-                    f"The output template has no field {{{field}}}. {nearest(field, known)}",
+                    f"The output template has no field {{{name}}}. {nearest(name, known)}",
                     place=place,
                 )
             if conversion or not re.fullmatch(r"(0?\d{0,2}d?)?", width or ""):
                 raise OutputError(
-                    f"{{{field}…}} asks for more than a width; only a width may follow, as in {{frame:04d}}.",
+                    f"{{{name}…}} asks for more than a width; only a width may follow, as in {{frame:04d}}.",
                     place=place,
                 )
-        pieces.append((text, field, width or ""))
+        pieces.append((text, name, width or ""))
     if template.startswith(("/", "\\", "~")) or re.match(r"[A-Za-z]:", template):
         raise OutputError(
             f"The output {template!r} leaves the output folder.",
@@ -68,29 +96,48 @@ def _parsed(
     return tuple(pieces)
 
 
-def _filled(pieces: Iterable[tuple[str, str | None, str]], values: Mapping[str, object]) -> str:
+def number_text(number: int, width: str) -> str:
+    """A number as a field with this width has it: 0042."""
+    return format(number, f"{width.rstrip('d')}d")
+
+
+def value_text(value: str) -> str:
+    """A value as part of a name: never a folder of its own."""
+    return re.sub(r"[/\\\s]+", "_", value)
+
+
+def template_of(settings: CellSettings, ext: str) -> str:
+    """The template for files of a format: its own, or the plan's."""
+    return getattr(settings.files, ext).output or settings.output
+
+
+def with_ending(template: str, fields: Iterable[str | None], ext: str) -> str:
+    """What a template without ``{ext}`` still needs at its end."""
+    return "" if "ext" in fields or template.lower().endswith(f".{ext}") else f".{ext}"
+
+
+def _filled(pieces: Iterable[Piece], values: Mapping[str, object]) -> str:
     out = []
-    for text, field, width in pieces:
+    for text, name, width in pieces:
         out.append(text)
-        if field is None:
-            continue
-        value = values[field]
-        if isinstance(value, int):
-            number = width.rstrip("d")
-            out.append(format(value, f"{number}d"))
-        else:
-            out.append(re.sub(r"[/\\\s]+", "_", str(value)))
+        if name is not None:
+            value = values[name]
+            out.append(number_text(value, width) if isinstance(value, int) else value_text(str(value)))
     return "".join(out)
 
 
-def planned_files(
-    cell: Cell, plan: str, scene: str, frames: Iterable[int] | None = None
-) -> Iterator[PlannedFile]:
+def groups_of(settings: CellSettings, ext: str, fields: Iterable[str | None]) -> list[tuple[str, ...]]:
+    """The passes of each file of a format: all in one, or one in each where the template says so."""
+    contents = settings.passes if ext in LAYERED else ("beauty",)
+    return [(name,) for name in contents] if "pass" in fields else [contents]
+
+
+def planned_files(cell: Cell, names: FileNames, frames: Iterable[int] | None = None) -> Iterator[PlannedFile]:
     """The files of a cell, frame by frame.
 
     Parameters
     ----------
-    plan, scene : names for the fields of the same name.
+    names : of the plan and its scene, and the cells' versions.
     frames : these frames only; all of the cell's by default.
 
     Raises
@@ -99,26 +146,37 @@ def planned_files(
         For an unknown field, a way out of the output folder, or a name no file system holds.
     """
     settings = cell.settings
-    place = cell.origins.get("output")
-    pieces = _parsed(settings.output, tuple(cell.coordinates), place)
-    fields = {field for _, field, _ in pieces}
     values: dict[str, object] = {
-        **cell.coordinates, "plan": plan, "scene": scene, "cell": cell.file_name,
-        "index": cell.index,
+        **names.words, **cell.coordinates, "plan": names.plan, "scene": names.scene,
+        "cell": cell.file_name, "index": cell.index + 1, "take": take_text(settings),
     }  # fmt: skip
-    by_name = cell.name is not None and "cell" not in fields
+    templates = []
+    for ext in settings.format:
+        template = template_of(settings, ext)
+        place = cell.origins.get("files" if template != settings.output else "output")
+        pieces = parsed(template, tuple(cell.coordinates), tuple(names.words), place)
+        fields = {name for _, name, _ in pieces}
+        if "version" in fields or "date" in fields:
+            stamp = names.stamp(cell)
+            values.update({"version": stamp.version, "date": stamp.date})
+        ending = with_ending(template, fields, ext)
+        by_name = cell.name if "cell" not in fields else None
+        templates.append((ext, pieces, place, ending, by_name, groups_of(settings, ext, fields)))
     for frame in settings.frames if frames is None else frames:
-        for ext in settings.format:
-            contents = settings.passes if ext in LAYERED else ("beauty",)
-            groups = [(name,) for name in contents] if "pass" in fields else [contents]
+        values["frame"] = frame
+        for ext, pieces, place, ending, by_name, groups in templates:
+            values["ext"] = ext
             for passes in groups:
-                values.update({"frame": frame, "ext": ext, "pass": passes[0]})
-                path = _filled(pieces, values)
-                if "ext" not in fields and not path.lower().endswith(f".{ext}"):
-                    path += f".{ext}"
-                if by_name and cell.name is not None:
-                    path = _beside(path, cell.name)
+                values["pass"] = passes[0]
+                path = _filled(pieces, values) + ending
+                if by_name is not None:
+                    path = _beside(path, by_name)
                 yield PlannedFile(_checked(path, cell, place), frame, ext, passes)
+
+
+def take_text(settings: CellSettings) -> str:
+    """What ``{take}`` says: the takes a cell's entries use, or base."""
+    return "-".join(settings.take) or "base"
 
 
 def _beside(path: str, name: str) -> str:
@@ -131,15 +189,7 @@ def _beside(path: str, name: str) -> str:
 def _checked(path: str, cell: Cell, place: Place | None) -> str:
     parts = path.split("/")
     for part in parts:
-        problem = None
-        if part in ("..", "."):
-            problem = "leaves the output folder"
-        elif not part:
-            problem = "has an empty part"
-        elif _FORBIDDEN.search(part) or part[-1] in ". " or _RESERVED.fullmatch(part):
-            problem = f"has a name not every file system can hold, {part!r}"
-        elif len(part.encode()) > _LONGEST:
-            problem = f"has a name longer than {_LONGEST} bytes"
+        problem = wrong_name(part)
         if problem:
             raise OutputError(
                 f"The output of {cell.address} {problem}: {path}",
@@ -149,41 +199,21 @@ def _checked(path: str, cell: Cell, place: Place | None) -> str:
     return path
 
 
-def folded(path: str) -> str:
+def wrong_name(part: str) -> str | None:
+    """What is wrong with one part of a path; None where every file system can hold it."""
+    if part in ("..", "."):
+        return "leaves the output folder"
+    if not part:
+        return "has an empty part"
+    if _FORBIDDEN.search(part) or part[-1] in ". " or _RESERVED.fullmatch(part):
+        return f"has a name not every file system can hold, {part!r}"
+    try:
+        size = len(part.encode())
+    except UnicodeEncodeError:
+        return f"has a name not every file system can hold, {part!r}"
+    return f"has a name longer than {LONGEST} bytes" if size > LONGEST else None
+
+
+def folded(text: str) -> str:
     """A path as a forgiving file system sees it: without case, one Unicode form."""
-    return unicodedata.normalize("NFC", path).casefold()
-
-
-def refuse_collisions(cells: Iterable[Cell], plan: str, scene: str) -> None:
-    """Refuse a plan in which two pictures would have one file.
-
-    Raises
-    ------
-    OutputError
-        Naming both cells, the file, and the field that would keep them apart.
-    """
-    taken: dict[str, tuple[Cell, PlannedFile]] = {}
-    for cell in cells:
-        for file in planned_files(cell, plan, scene):
-            before = taken.setdefault(folded(file.path), (cell, file))
-            if before[1] is file:
-                continue
-            other, kept = before
-            raise OutputError(
-                f"{_named(other, kept)} and {_named(cell, file)} would both be written to {file.path}.",
-                place=cell.origins.get("output"),
-                cure=f"put {_missing(other, kept, cell, file)} into the output template",
-            )
-
-
-def _named(cell: Cell, file: PlannedFile) -> str:
-    return f"{cell.address} (frame {file.frame})"
-
-
-def _missing(a: Cell, file_a: PlannedFile, b: Cell, file_b: PlannedFile) -> str:
-    apart = [axis for axis in a.coordinates if a.coordinates[axis] != b.coordinates.get(axis)]
-    if apart:
-        return " and ".join(f"{{{axis}}}" for axis in apart)
-    if file_a.frame != file_b.frame:
-        return "{frame:04d}"
-    return "{ext}" if file_a.format != file_b.format else "{pass}"
+    return unicodedata.normalize("NFD", unicodedata.normalize("NFD", text).casefold())

@@ -46,18 +46,24 @@ class _TextResolver(VersionedResolver):
 class Document:
     """A plan as it stands in its file.
 
-    `data` keeps comments and order; `text` is the file as read.
+    `data` keeps comments and order; `text` is the file as read; `included` are the files it takes
+    from, the one that wins first.
     """
 
     data: CommentedMap
     text: str
     file: Path | None = None
+    included: tuple[Document, ...] = ()
 
     def place(self, path: Sequence[str | int], key: str | None = None) -> Place:
         """Where a value stands; parts of `path` the file does not have are passed over.
 
         With `key`, where that key of the mapping at `path` stands.
         """
+        if len(path) > 1 and not _holds(self.data, path[:2]):
+            for other in self.included:
+                if _holds(other.data, path[:2]):
+                    return other.place(path, key)
         node: Any = self.data
         spot: tuple[int, int] | None = None
         for part in path:
@@ -73,6 +79,14 @@ class Document:
         if spot is None:
             return Place(self.file)
         return Place(self.file, spot[0] + 1, spot[1] + 1)
+
+
+def _holds(data: Any, path: Sequence[str | int]) -> bool:
+    for part in path:
+        if not isinstance(data, CommentedMap) or part not in data:
+            return False
+        data = data[part]
+    return True
 
 
 def yaml_writer() -> YAML:

@@ -13,8 +13,10 @@ from pydantic import BeforeValidator, Discriminator, Field, Tag, model_validator
 from pydantic.json_schema import SkipJsonSchema
 from pydantic_core import PydanticCustomError
 
-from grandlattice.plan.edits import WRONG, AnyEdit, Number, branches
-from grandlattice.plan.settings import Settings, Strict, Text, Texts, one_of
+from grandlattice.plan.edits import WRONG, AnyEdit, branches
+from grandlattice.plan.settings import Number, Settings, Strict, Text, Texts, one_of
+from grandlattice.plan.sweeps import Sweep
+from grandlattice.plan.unfolding import MADE, unfolded
 
 
 class Bundle(Settings):
@@ -24,18 +26,71 @@ class Bundle(Settings):
     edits: list[AnyEdit] = Field(default_factory=list, description="changes to the scene, in order")
 
 
-class EachAxis(Strict):
-    """An axis that writes itself from the scene."""
+class EachVariant(Strict):
+    """The variants of a set."""
 
-    each: Annotated[str, one_of("cameras")] = Field(description="cameras")
+    variants: Text = Field(description="the variant set")
+    of: Text = Field(description="the prim that has it")
+
+
+class EachFile(Strict):
+    """Files on the disk."""
+
+    files: Text = Field(description="a pattern relative to the plan, such as skies/*.hdr")
+
+
+_EACH: dict[str, type[Strict]] = {"variants": EachVariant, "files": EachFile}
+_SOURCES = ("cameras", "lights", "takes")
+
+
+def _each_kind(value: Any) -> str:
+    if isinstance(value, Strict):
+        return next(kind for kind, model in _EACH.items() if isinstance(value, model))
+    if isinstance(value, Mapping):
+        return next((kind for kind in _EACH if kind in value), WRONG)
+    return "scene"
+
+
+def _refuse_each(value: Any) -> Any:
+    raise PydanticCustomError(
+        "no_each", "each is cameras, lights, takes, {variants: SET, of: PRIM} or {files: PATTERN}"
+    )
+
+
+_Scene = Annotated[Annotated[str, one_of(*_SOURCES)], Tag("scene")]
+Each = Annotated[
+    _Scene
+    | Annotated[EachVariant, Tag("variants")]
+    | Annotated[EachFile, Tag("files")]
+    | Annotated[SkipJsonSchema[Any], BeforeValidator(_refuse_each), Tag(WRONG)],
+    Discriminator(_each_kind),
+]
+
+
+class EachAxis(Bundle):
+    """An axis that writes itself from the scene; settings and edits beside it are for every entry."""
+
+    each: Each = Field(description="cameras, lights, takes, {variants, of} or {files}")
+    among: Text | None = Field(None, description="only those that match: visible, or a path expression")
     with_: dict[str, Bundle] = Field(
         default_factory=dict, alias="with", description="settings and edits for some of them"
     )
 
 
+class SweepAxis(Bundle):
+    """An axis whose entries are values of a range; ``{axis}`` in its edits is the value."""
+
+    sweep: Sweep = Field(description="from, to and step or count")
+    with_: dict[str, Bundle] = Field(
+        default_factory=dict, alias="with", description="settings and edits for some of them"
+    )
+    made: SkipJsonSchema[dict[str, Bundle]] = Field(default_factory=dict, alias=MADE, description="unfolded")
+
+
 def _axis_kind(value: Any) -> str:
-    if isinstance(value, EachAxis) or (isinstance(value, Mapping) and "each" in value):
-        return "each"
+    for kind, model in (("each", EachAxis), ("sweep", SweepAxis)):
+        if isinstance(value, model) or (isinstance(value, Mapping) and kind in value):
+            return kind
     return "entries" if isinstance(value, Mapping) and value else WRONG
 
 
@@ -45,6 +100,7 @@ def _refuse_axis(value: Any) -> Any:
 
 Axis = Annotated[
     Annotated[EachAxis, Tag("each")]
+    | Annotated[SweepAxis, Tag("sweep")]
     | Annotated[dict[str, Bundle], Tag("entries")]
     | Annotated[SkipJsonSchema[Any], BeforeValidator(_refuse_axis), Tag(WRONG)],
     Discriminator(_axis_kind),
@@ -121,11 +177,25 @@ class MadeMaterial(Strict):
         return self
 
 
+class RunBlock(Strict):
+    """How the run is carried out."""
+
+    wait: Texts = Field(default_factory=list, description="axes: one value is done before the next begins")
+    spare: int | None = Field(None, ge=0, le=1024, description="processors left for you, 1 if left out")
+
+
 class PlanModel(Strict):
     """A whole plan."""
 
     lattice: Literal[1] = Field(description="version of the format: 1")
     scene: Text = Field(description="the USD scene, relative to the plan")
+    include: Texts = Field(
+        default_factory=list,
+        description="plan files whose words, select, materials, qualities and takes are used too",
+    )
+    words: dict[str, Text] = Field(
+        default_factory=dict, description="words of your own, fields of file names and labels"
+    )
     select: dict[str, Texts] = Field(default_factory=dict, description="named selections")
     materials: dict[str, MadeMaterial] = Field(default_factory=dict, description="materials made by the plan")
     qualities: dict[str, Settings] = Field(default_factory=dict, description="named bundles of settings")
@@ -133,11 +203,23 @@ class PlanModel(Strict):
     takes: dict[str, Bundle] = Field(default_factory=dict, description="named bundles of edits and settings")
     axes: dict[str, Axis] = Field(default_factory=dict, description="the dimensions of the matrix")
     rules: list[Rule] = Field(default_factory=list, description="what drops, amends or adds cells")
-    order: Texts = Field(default_factory=list, description="axes from slowest to fastest")
+    together: list[Texts] = Field(
+        default_factory=list, description="axes of equal length that advance in step"
+    )
+    sets: dict[str, list[Match]] = Field(
+        default_factory=dict, description="named sets of cells, for --set-of"
+    )
+    order: Texts = Field(default_factory=list, description="axes, and frame, from slowest to fastest")
+    run: RunBlock = Field(default_factory=RunBlock, description="how the run is carried out")
 
     @model_validator(mode="before")
     @classmethod
-    def _version(cls, value: Any) -> Any:
-        if isinstance(value, Mapping) and str(value.get("lattice", "1")).strip() == "1":
-            return {**value, "lattice": 1} if "lattice" in value else value
+    def _prepared(cls, value: Any) -> Any:
+        if not isinstance(value, Mapping):
+            return value
+        value = dict(value)
+        if str(value.get("lattice", "")).strip() == "1":
+            value["lattice"] = 1
+        if isinstance(value.get("axes"), Mapping):
+            value["axes"] = unfolded(value["axes"])
         return value

@@ -5,14 +5,24 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Annotated, Any
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
-from pydantic_core import PydanticCustomError
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema, model_validator
+from pydantic_core import PydanticCustomError, core_schema
 
 from grandlattice.errors import nearest
-from grandlattice.plan.values import Frames, Size, read_frames, read_percent, read_size
+from grandlattice.plan.values import (
+    PAPERS,
+    Frames,
+    Length,
+    Size,
+    paper_size,
+    read_frames,
+    read_length,
+    read_percent,
+    read_size,
+)
 
 PASSES = ("beauty", "albedo", "occlusion", "depth", "normal")
-FORMATS = ("exr", "png", "jpg", "tiff")
+FORMATS = ("exr", "png", "jpg", "tiff", "tga", "hdr")
 
 
 class Strict(BaseModel):
@@ -43,13 +53,26 @@ class Strict(BaseModel):
         return value
 
 
-def one_of(*names: str) -> BeforeValidator:
-    def check(value: object) -> str:
-        if str(value) not in names:
-            raise ValueError(f"{str(value)!r} is not one of them. {nearest(str(value), names)}")
+class OneOf:
+    """Marks a text that is one of some names, here and in the JSON Schema."""
+
+    def __init__(self, names: tuple[str, ...]) -> None:
+        self.names = names
+
+    def check(self, value: object) -> str:
+        if str(value) not in self.names:
+            raise ValueError(f"{str(value)!r} is not one of them. {nearest(str(value), self.names)}")
         return str(value)
 
-    return BeforeValidator(check)
+    def __get_pydantic_core_schema__(self, source: Any, handler: Any) -> Any:
+        return core_schema.no_info_before_validator_function(self.check, handler(source))
+
+    def __get_pydantic_json_schema__(self, schema: Any, handler: Any) -> dict[str, Any]:
+        return {"enum": [*self.names, *(int(n) for n in self.names if n.isdigit())]}
+
+
+def one_of(*names: str) -> OneOf:
+    return OneOf(names)
 
 
 def _as_list(value: object) -> list[object]:
@@ -85,37 +108,75 @@ def _text(value: object) -> object:
     return value
 
 
-Text = Annotated[str, BeforeValidator(_text)]
-SizeText = Annotated[Size, BeforeValidator(read_size), Field(json_schema_extra={"type": "string"})]
-FramesText = Annotated[Frames, BeforeValidator(read_frames)]
-Share = Annotated[float, BeforeValidator(read_percent)]
+def _typed(*schema: dict[str, Any]) -> WithJsonSchema:
+    return WithJsonSchema(schema[0] if len(schema) == 1 else {"anyOf": list(schema)})
+
+
+_TEXT = {"type": "string"}
+_NUMBER = {"type": "number"}
+_FIELD = {"type": "string", "pattern": r"\{[\w-]+\}"}  # {axis}, in an axis that writes itself
+
+Text = Annotated[str, BeforeValidator(_text), _typed(_TEXT, _NUMBER, {"type": "boolean"})]
+Number = Annotated[float, Field(allow_inf_nan=False), _typed(_NUMBER, _FIELD)]
+SizeText = Annotated[
+    Size, BeforeValidator(read_size), _typed({"type": "string", "pattern": r"^\s*\d+\s*[x×*]\s*\d+\s*$"})
+]
+FramesText = Annotated[Frames, BeforeValidator(read_frames), _typed(_TEXT, {"type": "integer"})]
+Share = Annotated[
+    float, BeforeValidator(read_percent), _typed({"type": "string", "pattern": r"^\s*\d+(\.\d+)?\s*%\s*$"})
+]
+LengthText = Annotated[Length, BeforeValidator(read_length), _typed(_TEXT, _NUMBER)]
+
+
+def _one_or_many(*kinds: dict[str, Any]) -> WithJsonSchema:
+    one = kinds[0] if len(kinds) == 1 else {"anyOf": list(kinds)}
+    return WithJsonSchema({"anyOf": [one, {"type": "array", "items": one}]})
+
+
 Passes = Annotated[
     list[Annotated[str, BeforeValidator(_check_pass)]],
     BeforeValidator(_as_list),
     BeforeValidator(lambda v: _check_passes([str(x) for x in _as_list(v)])),
+    _one_or_many({"type": "string", "pattern": f"^[+-]?({'|'.join(PASSES)})$"}),
 ]
-Formats = Annotated[list[Annotated[str, BeforeValidator(_check_format)]], BeforeValidator(_as_list)]
-Texts = Annotated[list[Text], BeforeValidator(_as_list)]
+Formats = Annotated[
+    list[Annotated[str, BeforeValidator(_check_format)]],
+    BeforeValidator(_as_list),
+    _one_or_many({"enum": list(FORMATS)}),
+]
+Texts = Annotated[list[Text], BeforeValidator(_as_list), _one_or_many(_TEXT, _NUMBER)]
 
 
-class ExrFile(Strict):
+class AnyFile(Strict):
+    """Options of every format."""
+
+    output: Text | None = Field(None, description="a template of its own for files of this format")
+
+
+Depth = Annotated[str, one_of("half", "float")]
+
+
+class ExrFile(AnyFile):
     """Options of OpenEXR files."""
 
-    depth: Annotated[str, one_of("half", "float")] = Field(
-        "half", description="half or float; depth, and what cannot be half, is always float"
-    )
+    depth: Depth = Field("half", description="half or float; depth, and what cannot be half, is always float")
+    passes: dict[str, Depth] = Field(default_factory=dict, description="half or float for single passes")
 
 
-class JpgFile(Strict):
+class JpgFile(AnyFile):
     """Options of JPEG files."""
 
     quality: int = Field(92, ge=1, le=100, description="1 to 100")
 
 
-class DeepFile(Strict):
+class DeepFile(AnyFile):
     """Options of PNG and TIFF files."""
 
     depth: Annotated[str, one_of("8", "16")] = Field("8", description="bits a channel: 8 or 16")
+
+
+class PlainFile(AnyFile):
+    """Options of formats that have none but their name."""
 
 
 class FileOptions(Strict):
@@ -125,6 +186,55 @@ class FileOptions(Strict):
     png: DeepFile = Field(default_factory=DeepFile, description="PNG")
     tiff: DeepFile = Field(default_factory=DeepFile, description="TIFF")
     jpg: JpgFile = Field(default_factory=JpgFile, description="JPEG")
+    tga: PlainFile = Field(default_factory=PlainFile, description="TGA")
+    hdr: PlainFile = Field(default_factory=PlainFile, description="Radiance HDR")
+
+
+class Print(Strict):
+    """A size on paper."""
+
+    paper: Text | None = Field(None, description="A0 to A6, letter, legal or tabloid, lying")
+    width: LengthText | None = Field(None, description="width with its unit, such as 420 mm")
+    height: LengthText | None = Field(None, description="height with its unit, such as 297 mm")
+    ppi: Number = Field(300.0, gt=0, le=20000, description="pixels an inch; 300 if left out")
+    turned: bool = Field(False, description="true: the other way up")
+
+    @model_validator(mode="after")
+    def _sheet(self) -> Print:
+        if (self.paper is None) == (self.width is None or self.height is None):
+            raise ValueError("a print needs either a paper, such as A3, or a width and a height")
+        if self.paper is not None and self.paper not in PAPERS:
+            raise ValueError(f"there is no paper {self.paper}. {nearest(self.paper, PAPERS)}")
+        for length in (self.width, self.height):
+            if length is not None and not (length.in_metres and length.value > 0):
+                raise ValueError("lengths on paper need a unit, such as 420 mm")
+        return self
+
+    @property
+    def size(self) -> Size:
+        """In pixels."""
+        if self.paper is not None:
+            width, height = PAPERS[self.paper]
+        else:
+            assert self.width is not None
+            assert self.height is not None
+            width, height = self.width.value * 1000.0, self.height.value * 1000.0
+        if self.turned:
+            width, height = height, width
+        return paper_size(width, height, self.ppi)
+
+
+def _read_fstop(value: object) -> float:
+    """An f-number; ``off`` is a pinhole, which is 0."""
+    if str(value).strip().lower() == "off":
+        return 0.0
+    number = float(str(value))
+    if not 0.0 < number < 1e6:
+        raise ValueError(f"an f-number is above zero, or off, not {str(value)!r}")
+    return number
+
+
+FStop = Annotated[float, BeforeValidator(_read_fstop), _typed(_NUMBER, {"const": "off"}, _FIELD)]
 
 
 class Settings(Strict):
@@ -132,32 +242,47 @@ class Settings(Strict):
 
     camera: Text | None = Field(None, description="prim path of a camera")
     size: SizeText | None = Field(None, description="pixels, such as 1280x720")
+    print: Print | None = Field(None, description="a size on paper in place of size")
     scale: Share | None = Field(None, description="share of the size, such as 25%")
+    fit: Annotated[str, one_of("expand", "crop")] | None = Field(
+        None, description="where the camera's aspect is another: expand shows more, crop less"
+    )
     frames: FramesText | None = Field(None, description="12, 1-48, 1-48 by 4, 1,5,9-12 or scene")
     quality: Text | None = Field(None, description="a name under qualities")
     samples: int | None = Field(None, ge=1, le=1_000_000, description="samples for each pixel")
     seed: int | None = Field(None, ge=0, lt=2**32, description="of the noise; the same repeats it")
     bounces: int | None = Field(None, ge=0, le=1000, description="most bounces of light, 8 if left out")
-    clamp: float | None = Field(
+    clamp: Number | None = Field(
         None, gt=0, description="most that scattered light adds to a pixel at a time, against specks"
     )
+    fstop: FStop | None = Field(None, description="f-number over the camera's own; off: all in focus")
+    focus: LengthText | None = Field(None, description="distance in focus, over the camera's own")
     passes: Passes | None = Field(None, description="a list replaces; +depth and -depth amend")
-    format: Formats | None = Field(None, description="one or a list of exr png jpg tiff")
+    format: Formats | None = Field(None, description="one or a list of exr png jpg tiff tga hdr")
     files: FileOptions | None = Field(None, description="options for each format")
     output: Text | None = Field(None, description="template of the file names")
-    exposure: float | None = Field(None, ge=-50, le=50, description="stops on the picture")
-    display: Text | None = Field(None, description="OCIO display / view for png, jpg, tiff")
+    exposure: Number | None = Field(None, ge=-50, le=50, description="stops on the picture")
+    display: Text | None = Field(None, description="OCIO display / view for png, jpg, tiff, tga")
     denoise: bool | None = Field(None, description="clean the beauty of noise")
     background: Annotated[str, one_of("sky", "clear")] | None = Field(
         None, description="whether the camera sees the sky, or nothing"
     )
+    label: bool | None = Field(None, description="a strip below displayed pictures that says what they are")
     skip: bool | None = Field(None, description="true: stays in the plan, leaves the run")
 
+    @model_validator(mode="after")
+    def _one_size(self) -> Settings:
+        if self.size is not None and self.print is not None:
+            raise ValueError("size and print stand beside each other; only one can count")
+        return self
+
     def given(self) -> dict[str, Any]:
-        """The settings that stand in the plan here, by name."""
-        own = set(Settings.model_fields)
-        return {
+        """The settings that stand in the plan here, by name, in the order of the format."""
+        given = {
             name: getattr(self, name)
-            for name in self.model_fields_set
-            if name in own and getattr(self, name) is not None
+            for name in Settings.model_fields
+            if name in self.model_fields_set and getattr(self, name) is not None
         }
+        if "print" in given:  # it fills the same place as `size`
+            given["size"] = given.pop("print").size
+        return given

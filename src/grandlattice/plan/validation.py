@@ -8,6 +8,7 @@ from pydantic import ValidationError
 from pydantic_core import ErrorDetails
 
 from grandlattice.errors import PlanError
+from grandlattice.plan.including import merged
 from grandlattice.plan.reader import Document
 from grandlattice.plan.schema import PlanModel
 
@@ -37,14 +38,23 @@ def validate(document: Document) -> PlanModel:
         Naming the first thing that is wrong with its line and column, and how many more there are.
     """
     try:
-        return PlanModel.model_validate(document.data)
+        return PlanModel.model_validate(merged(document))
     except ValidationError as problem:
         errors = problem.errors(include_url=False)
-        raise explained(errors[0], document, len(errors) - 1) from None
+        raise explained(errors[0], document, _places(errors, document) - 1) from None
+
+
+def _places(errors: list[ErrorDetails], document: Document) -> int:
+    """How many places are wrong; entries of a sweep all share one."""
+    return len({(_path_of(error)[-1:], document.place(_path_of(error))) for error in errors})
+
+
+def _path_of(error: ErrorDetails) -> tuple[str | int, ...]:
+    return tuple(part for part in error["loc"] if isinstance(part, str | int))
 
 
 def explained(error: ErrorDetails, document: Document, more: int = 0) -> PlanError:
-    path = [part for part in error["loc"] if isinstance(part, str | int)]
+    path = _path_of(error)
     context: dict[str, Any] = error.get("ctx") or {}
     kind, key = error["type"], None
     if kind in ("unknown_key", "two_edits"):

@@ -7,23 +7,43 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from datetime import date, datetime, timedelta, timezone, tzinfo
+from datetime import time as clock_time
+from zoneinfo import ZoneInfo
 
 _MOST_FRAMES = 1_000_000
 
 
 @dataclass(frozen=True)
 class Size:
-    """A picture's size in pixels, written ``1280x720``."""
+    """A picture's size in pixels, written ``1280x720``.
+
+    `ppi` is its density on paper, pixels an inch; None where no paper is spoken of.
+    """
 
     width: int
     height: int
+    ppi: float | None = None
 
     def __str__(self) -> str:
         return f"{self.width}x{self.height}"
 
     def scaled(self, share: float) -> Size:
-        """The size times `share` (1 is 100 %), at least one pixel each way."""
-        return Size(max(1, round(self.width * share)), max(1, round(self.height * share)))
+        """The size times `share` (1 is 100 %), at least one pixel each way; the same on paper."""
+        ppi = None if self.ppi is None else self.ppi * share
+        return Size(max(1, round(self.width * share)), max(1, round(self.height * share)), ppi)
+
+
+@dataclass(frozen=True)
+class Length:
+    """A length as typed: in scene units, or in metres where a unit was named."""
+
+    value: float
+    in_metres: bool = False
+
+    def in_units(self, metres_per_unit: float) -> float:
+        """The length in scene units."""
+        return self.value / metres_per_unit if self.in_metres else self.value
 
 
 @dataclass(frozen=True)
@@ -47,6 +67,67 @@ def read_size(value: object) -> Size:
     if width == 0 or height == 0:
         raise ValueError(f"a picture of {width}x{height} pixels has nothing in it")
     return Size(width, height)
+
+
+_METRES = {"mm": 0.001, "cm": 0.01, "m": 1.0, "km": 1000.0, "in": 0.0254, "ft": 0.3048}
+PAPERS = {
+    "A0": (1189, 841), "A1": (841, 594), "A2": (594, 420), "A3": (420, 297), "A4": (297, 210),
+    "A5": (210, 148), "A6": (148, 105), "letter": (279.4, 215.9), "legal": (355.6, 215.9),
+    "tabloid": (431.8, 279.4),
+}  # fmt: skip
+"""Sheets lying, width by height in millimetres (ISO 216; ANSI/ASME Y14.1)."""
+
+
+def read_length(value: object) -> Length:
+    """``12`` scene units, or ``12 cm``."""
+    if isinstance(value, Length):
+        return value
+    match = re.fullmatch(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:e[-+]?\d+)?)\s*([a-z]*)\s*", str(value))
+    if match is None or (match[2] and match[2] not in _METRES):
+        raise ValueError(f"a length is written 12 (scene units) or 12 cm, not {str(value)!r}")
+    if not match[2]:
+        return Length(float(match[1]))
+    return Length(float(match[1]) * _METRES[match[2]], in_metres=True)
+
+
+def read_moment(day: str, time: str, zone: str) -> datetime:
+    """A date, a time of day and a zone as one moment."""
+    try:
+        on, clock = date_of(day), time_of(time)
+    except ValueError:
+        raise ValueError(f"a date is written 2026-06-21 and a time 14:30, not {day!r} {time!r}") from None
+    match = re.fullmatch(r"(?:UTC)?([+-])(\d{1,2})(?::?(\d\d))?", zone)
+    if match:
+        shift = timedelta(hours=int(match[2]), minutes=int(match[3] or 0))
+        where: tzinfo = timezone(-shift if match[1] == "-" else shift)
+    else:
+        try:
+            where = ZoneInfo(zone)
+        except (KeyError, ValueError, OSError):
+            raise ValueError(f"there is no time zone {zone!r}; write Europe/Amsterdam or +02:00") from None
+    return datetime.combine(on, clock, where)
+
+
+def date_of(text: str) -> date:
+    """``2026-06-21``."""
+    return date.fromisoformat(text.strip())
+
+
+def time_of(text: str) -> clock_time:
+    """``14:30``, or ``9:05:30``."""
+    match = re.fullmatch(r"\s*(\d{1,2}):(\d\d)(?::(\d\d))?\s*", text)
+    if match is None:
+        raise ValueError(f"a time is written 14:30, not {text!r}")
+    return clock_time(int(match[1]), int(match[2]), int(match[3] or 0))
+
+
+def paper_size(width_mm: float, height_mm: float, ppi: float) -> Size:
+    """Pixels of a sheet, rounded to the nearest.
+
+    >>> str(paper_size(420, 297, 300))
+    '4961x3508'
+    """
+    return Size(max(1, round(width_mm / 25.4 * ppi)), max(1, round(height_mm / 25.4 * ppi)), ppi)
 
 
 def read_percent(value: object) -> float:

@@ -10,10 +10,11 @@ from grandlattice.runs.pace import Pace
 from grandlattice.runs.run import Outlook, Run, carry_out, look_ahead, refuse_foreign
 from grandlattice.runs.store import FolderStore, Store
 from grandlattice.runs.tasks import Fingerprints, Task, make_tasks
+from grandlattice.runs.versions import Versions
 from grandlattice.runs.work import TaskResult, WorkOrder, Workshop
 
 __all__ = [
     "Backend", "Event", "Failed", "FileRecord", "Fingerprints", "Finished", "FolderStore",
     "Ledger", "Outlook", "Pace", "Progress", "Run", "Started", "Store", "Task", "TaskResult",
-    "WorkOrder", "Workshop", "carry_out", "look_ahead", "make_tasks", "refuse_foreign",
+    "Versions", "WorkOrder", "Workshop", "carry_out", "look_ahead", "make_tasks", "refuse_foreign",
 ]  # fmt: skip

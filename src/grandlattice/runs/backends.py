@@ -13,7 +13,7 @@ import signal
 import threading
 import time
 import traceback
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from multiprocessing.connection import Connection, wait
 from typing import Any, Protocol
@@ -69,9 +69,10 @@ Event = Started | Progress | Finished | Failed
 class Backend(Protocol):
     """Takes tasks in order, reports events.
 
-    An implementation starts tasks in the order given, yields `Started` before anything else of a
-    task and exactly one of `Finished` and `Failed` after it, and ends when all tasks have ended
-    or, after `finish_soon` or `stop_now`, those under way have.
+    An implementation starts tasks in the order given, none before all of an earlier step have
+    ended, yields `Started` before anything else of a task and exactly one of `Finished` and
+    `Failed` after it, and ends when all tasks have ended or, after `finish_soon` or `stop_now`,
+    those under way have.
     """
 
     def carry_out(self, tasks: Sequence[Task]) -> Iterator[Event]: ...
@@ -142,19 +143,19 @@ class Processes:
         workers = {k: self._start(k) for k in range(min(self._count, len(tasks)))}
         busy: dict[int, Task] = {}
         try:
-            for number in list(workers):
-                if waiting and not self._no_more:
-                    yield self._hand_out(workers[number], waiting.pop(), busy)
-            while busy:
+            while True:
+                for number in [k for k in workers if k not in busy]:
+                    if waiting and not self._no_more and _may_begin(waiting[-1], busy.values()):
+                        if not workers[number].process.is_alive():
+                            workers[number] = self._start(number)
+                        yield self._hand_out(workers[number], waiting.pop(), busy)
+                if not busy:
+                    return
                 ready = wait([workers[k].pipe for k in busy], timeout=0.25)
                 for number in [k for k in busy if workers[k].pipe in ready]:
                     event = self._receive(workers[number], busy)
                     if event is not None:
                         yield event
-                    if number not in busy and waiting and not self._no_more:
-                        if not workers[number].process.is_alive():
-                            workers[number] = self._start(number)
-                        yield self._hand_out(workers[number], waiting.pop(), busy)
         finally:
             self._end(workers)
 
@@ -206,6 +207,11 @@ class Processes:
                 worker.process.terminate()
                 worker.process.join(2.0)
             worker.pipe.close()
+
+
+def _may_begin(task: Task, busy: Iterable[Task]) -> bool:
+    """Whether every task of an earlier step has ended."""
+    return all(other.step >= task.step for other in busy)
 
 
 @dataclass

@@ -9,14 +9,14 @@ from __future__ import annotations
 import json
 import sqlite3
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import asdict, dataclass, fields
 from pathlib import Path
 
 from grandlattice.errors import OutputError, RunError
 
-SCHEMA_VERSION = 1
+SCHEMA_VERSION = 2
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS about (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -30,6 +30,8 @@ CREATE TABLE IF NOT EXISTS files (
     rays INTEGER NOT NULL, seconds REAL NOT NULL, denoised INTEGER NOT NULL,
     finished REAL NOT NULL, run INTEGER NOT NULL);
 CREATE INDEX IF NOT EXISTS files_of_cell ON files (cell, frame);
+CREATE TABLE IF NOT EXISTS versions (
+    cell TEXT PRIMARY KEY, version INTEGER NOT NULL, content TEXT NOT NULL, date TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS failures (
     run INTEGER NOT NULL, cell TEXT NOT NULL, frame INTEGER NOT NULL, what TEXT NOT NULL,
     at REAL NOT NULL);
@@ -100,6 +102,10 @@ class Ledger:
 
     def _refuse_other_version(self, connection: sqlite3.Connection) -> None:
         (version,) = connection.execute("SELECT value FROM about WHERE key = 'schema'").fetchone()
+        if version == "1":  # it lacked the table of versions, which is made by now
+            connection.execute("UPDATE about SET value = ? WHERE key = 'schema'", (str(SCHEMA_VERSION),))
+            connection.commit()
+            return
         if version != str(SCHEMA_VERSION):
             self.close()
             raise RunError(
@@ -152,6 +158,22 @@ class Ledger:
         with self._open() as connection:
             rows = connection.execute(f"SELECT {', '.join(_COLUMNS)} FROM files ORDER BY rowid")
             return {row[0]: FileRecord(*row) for row in rows}
+
+    def versions(self) -> dict[str, tuple[int, str, str]]:
+        """Of every cell: its version, its content's fingerprint, the day that was first planned."""
+        if not self.file.exists():
+            return {}
+        with self._open() as connection:
+            rows = connection.execute("SELECT cell, version, content, date FROM versions")
+            return {cell: (version, content, date) for cell, version, content, date in rows}
+
+    def record_versions(self, versions: Mapping[str, tuple[int, str, str]]) -> None:
+        """Note the versions of cells."""
+        with self._open() as connection:
+            connection.executemany(
+                "INSERT OR REPLACE INTO versions VALUES (?, ?, ?, ?)",
+                [(cell, *version) for cell, version in versions.items()],
+            )
 
 
 def coordinates_text(coordinates: object) -> str:

@@ -13,14 +13,15 @@ import hashlib
 import json
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from itertools import groupby
 from pathlib import Path
 from typing import Any
 
-from grandlattice.plan import Cell, PlanModel, PlannedFile, planned_files
+from grandlattice.plan import Cell, FileNames, Lattice, PlanModel, PlannedFile, planned_files
 from grandlattice.stage.scene import file_digest
 
 TRACE_VERSION = 1  # raise when the same inputs give other pictures than before
-_DISPLAYED = ("png", "jpg", "tiff")
+DISPLAYED = ("png", "jpg", "tiff", "tga")
 
 
 @dataclass(frozen=True)
@@ -44,13 +45,14 @@ class Task:
     """One frame of one trace, for one or more cells.
 
     `number` is its place in the planned order, from 0.  `passes` are all that any of its files
-    holds.  `work` is pixels × samples.
+    holds.  A task begins when all tasks of an earlier `step` have ended.  `work` is pixels × samples.
     """
 
     number: int
     frame: int
     cells: tuple[TaskCell, ...]
     passes: tuple[str, ...]
+    step: int = 0
 
     @property
     def first(self) -> Cell:
@@ -87,7 +89,7 @@ class Fingerprints:
             "materials": {k: v.model_dump(mode="json") for k, v in model.materials.items()},
             "files": [self._digest(m.file) for m in model.materials.values() if m.file],
         }
-        self._digests: dict[str, str] = {}
+        self._edits: dict[int, tuple[object, object]] = {}
 
     def trace(self, cell: Cell, frame: int) -> str:
         """Of everything the light in a picture depends on."""
@@ -95,9 +97,12 @@ class Fingerprints:
         return _digest({
             **self._shared,
             "frame": frame,
-            "edits": [self._edit(placed.edit) for placed in cell.edits],
+            "edits": self._all_edits(cell),
             "camera": s.camera,
             "size": str(s.size),
+            "fit": s.fit,
+            "fstop": s.fstop,
+            "focus": s.focus,
             "samples": s.samples,
             "seed": s.seed,
             "bounces": s.bounces,
@@ -109,16 +114,32 @@ class Fingerprints:
     def file(self, trace: str, cell: Cell, planned: PlannedFile) -> str:
         """Of everything a file depends on."""
         s = cell.settings
-        shown = planned.format in _DISPLAYED
+        shown = planned.format in DISPLAYED
         return _digest({
             "trace": trace,
             "passes": planned.passes,
             "format": planned.format,
-            "options": getattr(s.files, planned.format).model_dump(mode="json"),
+            "options": getattr(s.files, planned.format).model_dump(mode="json", exclude={"output"}),
+            "ppi": s.size.ppi,
+            "label": s.label if shown else None,
             "exposure": s.exposure if shown else None,
             "display": s.display if shown else None,
             "cell": cell.address,
         })  # fmt: skip
+
+    def content(self, cell: Cell) -> str:
+        """Of everything the pictures of a cell depend on, whatever their frames and names."""
+        kinds = [PlannedFile("", 0, ext, cell.settings.passes) for ext in cell.settings.format]
+        trace = self.trace(cell, 0)
+        return _digest([self.file(trace, cell, kind) for kind in kinds])
+
+    def _all_edits(self, cell: Cell) -> object:
+        """What the edits of a cell say; cells that share their edits share the answer."""
+        known = self._edits.get(id(cell.edits))
+        if known is None or known[0] is not cell.edits:
+            said = [self._edit(placed.edit) for placed in cell.edits]
+            self._edits[id(cell.edits)] = known = cell.edits, said
+        return known[1]
 
     def _edit(self, edit: Any) -> object:
         body = edit.body.model_dump(mode="json")
@@ -134,31 +155,49 @@ class Fingerprints:
 
 
 def make_tasks(
-    cells: Iterable[Cell], fingerprints: Fingerprints, plan: str, scene: str,
+    lattice: Lattice, cells: Iterable[Cell], fingerprints: Fingerprints, names: FileNames,
     frames: Iterable[int] | None = None,
 ) -> list[Task]:  # fmt: skip
-    """Tasks for cells in their order, frame by frame within a cell.
+    """Tasks for cells in the planned order.
 
     Parameters
     ----------
-    plan, scene : names for output templates.
+    cells : in running order.
+    names : for output templates.
     frames : only these of each cell's frames; all by default.
     """
     wanted = None if frames is None else set(frames)
     grouped: dict[str, list[tuple[int, TaskCell]]] = {}
-    for cell in cells:
-        chosen = [f for f in cell.settings.frames if wanted is None or f in wanted]
-        for frame in chosen:
-            trace = fingerprints.trace(cell, frame)
-            files = tuple(
-                TaskFile(planned, fingerprints.file(trace, cell, planned))
-                for planned in planned_files(cell, plan, scene, [frame])
-            )
-            grouped.setdefault(trace, []).append((frame, TaskCell(cell, files)))
+    steps: dict[str, int] = {}
+    step, before = 0, None
+    for cell, frame in _in_order(lattice, cells):
+        if wanted is not None and frame not in wanted:
+            continue
+        trace = fingerprints.trace(cell, frame)
+        files = tuple(
+            TaskFile(planned, fingerprints.file(trace, cell, planned))
+            for planned in planned_files(cell, names, [frame])
+        )
+        here = lattice.step(cell.index)
+        if before is not None and here != before:
+            step += 1
+        before = here
+        steps.setdefault(trace, step)
+        grouped.setdefault(trace, []).append((frame, TaskCell(cell, files)))
     return [
-        Task(number, members[0][0], tuple(cell for _, cell in members), _all_passes(members))
-        for number, members in enumerate(grouped.values())
+        Task(number, members[0][0], tuple(cell for _, cell in members), _all_passes(members), steps[trace])
+        for number, (trace, members) in enumerate(grouped.items())
     ]
+
+
+def _in_order(lattice: Lattice, cells: Iterable[Cell]) -> Iterator[tuple[Cell, int]]:
+    """Cells with their frames; those of a group take turns, one frame each at a time."""
+    for _, group in groupby(cells, key=lambda cell: lattice.group(cell.index)):
+        members = list(group)
+        for k in range(max(len(cell.settings.frames) for cell in members)):
+            for cell in members:
+                if k < len(cell.settings.frames):
+                    yield cell, cell.settings.frames[k]
 
 
 def _all_passes(members: Iterable[tuple[int, TaskCell]]) -> tuple[str, ...]:

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import partial
 from importlib.metadata import version
 from pathlib import Path
@@ -19,12 +19,21 @@ from pxr import Ar
 from pydantic import BaseModel
 
 from grandlattice.errors import ImageError, Place, SceneError
-from grandlattice.images import MARK, Channels, read_image, to_display, write_display, write_exr
-from grandlattice.plan import Cell, PlanModel
+from grandlattice.images import (
+    MARK,
+    Channels,
+    read_image,
+    to_display,
+    with_label,
+    write_display,
+    write_exr,
+    write_hdr,
+)
+from grandlattice.plan import Cell, CellSettings, PlanModel
 from grandlattice.runs.ledger import FileRecord, coordinates_text
 from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Task, TaskFile
-from grandlattice.snapshot import Snapshot
+from grandlattice.snapshot import Camera, Snapshot
 from grandlattice.stage import CellStage, Snapshotter, open_scene, read_asset
 from grandlattice.tracer import PASSES, Film, Sensor, Tracer, TraceSettings, image_files
 
@@ -114,7 +123,7 @@ class Workshop:
         film = self._tracer.trace(
             snapshot,
             self.images_for(snapshot, cell),
-            Sensor(snapshot.camera, settings.size.width, settings.size.height),
+            Sensor(snapshot.camera, settings.size.width, settings.size.height, settings.fit == "crop"),
             TraceSettings(
                 samples=settings.samples,
                 seed=settings.seed,
@@ -137,7 +146,22 @@ class Workshop:
                 cure="set camera: under defaults, or add an axis with each: cameras",
             )
         self._stage.switch(cell.edits)
-        return self._snapshots.take(cell.settings.camera, frame)
+        snapshot = self._snapshots.take(cell.settings.camera, frame)
+        return replace(snapshot, camera=_focused(snapshot.camera, cell.settings, snapshot.metres_per_unit))
+
+    def glance(self, cell: Cell) -> tuple[float, float]:
+        """The median and the highest luminance of a tiny picture of a cell, exposure in it; 1 is white."""
+        settings = cell.settings
+        snapshot = self.snapshot(cell, settings.frames[0])
+        width = 64 if settings.size.width >= settings.size.height else 40
+        height = max(8, min(80, round(width * settings.size.height / settings.size.width)))
+        film = self._tracer.trace(
+            snapshot, self.images_for(snapshot, cell),
+            Sensor(snapshot.camera, width, height, settings.fit == "crop"),
+            TraceSettings(samples=16, seed=settings.seed, bounces=min(settings.bounces, 4), clamp=10.0),
+        )  # fmt: skip
+        luminance = film.passes["beauty"][..., :3] @ (0.2126, 0.7152, 0.0722) * 2.0**settings.exposure
+        return float(np.median(luminance)), float(np.quantile(luminance, 0.99))
 
     def images_for(self, snapshot: Snapshot, cell: Cell) -> Mapping[str, NDArray | None]:
         """Every image a snapshot needs, None for those that are missing and may be."""
@@ -173,19 +197,35 @@ class Workshop:
     # --- writing -----------------------------------------------------------------------------
 
     def _write(self, path: Path, file: TaskFile, cell: Cell, film: Film) -> None:
-        options = cell.settings.files
+        settings, kind = cell.settings, file.planned.format
         metadata = self._metadata(cell, file, film)
-        if file.planned.format == "exr":
+        ppi = settings.size.ppi
+        if kind == "exr":
+            options = settings.files.exr
             layers = [
-                Channels(PASSES[name].channels, film.passes[name], PASSES[name].exact)
+                Channels(
+                    PASSES[name].channels, film.passes[name],
+                    PASSES[name].exact or options.passes.get(name, options.depth) == "float",
+                )
                 for name in file.planned.passes
-            ]
-            write_exr(path, layers, metadata, half=options.exr.depth == "half")
+            ]  # fmt: skip
+            half = options.depth == "half" or "half" in options.passes.values()
+            write_exr(path, layers, metadata, half=half, ppi=ppi)
             return
-        pixels = to_display(film.passes["beauty"], cell.settings.display, cell.settings.exposure)
-        kind = file.planned.format
-        bits = int(getattr(options, kind).depth) if kind in ("png", "tiff") else 8
-        write_display(path, pixels, metadata, kind=kind, bits=bits, quality=options.jpg.quality)
+        beauty = film.passes["beauty"]
+        if kind == "hdr":
+            write_hdr(path, beauty[..., :3], metadata)
+            return
+        pixels = to_display(beauty, settings.display, settings.exposure)
+        if settings.label:
+            words = [f"{axis} {entry}" for axis, entry in cell.coordinates.items()]
+            figures = f"frame {file.planned.frame}   {film.samples} samples   {film.seconds:.1f} s"
+            pixels = with_label(pixels, cell.name or "   ".join(words) or self._order.plan_name, figures)
+        deep = getattr(settings.files, kind)
+        bits = int(deep.depth) if kind in ("png", "tiff") else 8
+        write_display(
+            path, pixels, metadata, kind=kind, bits=bits, quality=settings.files.jpg.quality, ppi=ppi
+        )
 
     def _metadata(self, cell: Cell, file: TaskFile, film: Film) -> dict[str, str | int | float]:
         edits = "; ".join(f"{p.edit.verb} {_as_typed(p.edit.body)} ({p.source})" for p in cell.edits)
@@ -227,6 +267,16 @@ class Workshop:
             finished=time.time(),
             run=self._order.run,
         )
+
+
+def _focused(camera: Camera, settings: CellSettings, metres_per_unit: float) -> Camera:
+    """The camera with the cell's own f-number and distance in focus."""
+    if settings.fstop is not None:
+        radius = camera.focal_length / (2.0 * settings.fstop) if settings.fstop > 0 else 0.0
+        camera = replace(camera, lens_radius=radius)
+    if settings.focus is not None:
+        camera = replace(camera, focus_distance=settings.focus.in_units(metres_per_unit))
+    return camera
 
 
 def _as_typed(body: BaseModel) -> object:

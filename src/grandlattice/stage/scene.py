@@ -7,7 +7,7 @@ can reach a file of the artist's.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -15,7 +15,9 @@ from pathlib import Path
 from pxr import Ar, Sdf, Tf, Usd, UsdGeom, UsdUtils
 
 from grandlattice.errors import Place, SceneError
-from grandlattice.plan import CameraFact, SceneFacts
+from grandlattice.plan import PrimFact, SceneFacts
+from grandlattice.stage.attributes import is_light
+from grandlattice.stage.selecting import Selector
 
 ENDINGS = (".usd", ".usda", ".usdc", ".usdz")
 
@@ -56,14 +58,42 @@ class Scene:
     def layer(self) -> Sdf.Layer:
         return self.stage.GetRootLayer()
 
-    def cameras(self) -> list[Usd.Prim]:
-        """Cameras in the order they stand in the scene."""
-        return [prim for prim in self.stage.Traverse() if prim.IsA(UsdGeom.Camera)]
+    def facts(
+        self, select: Mapping[str, Sequence[str]] | None = None, folder: Path | None = None
+    ) -> SceneFacts:
+        """What planning needs to know.
 
-    def facts(self) -> SceneFacts:
-        """What planning needs to know."""
-        cameras = tuple(CameraFact(str(p.GetPath()), p.GetName()) for p in self.cameras())
-        return SceneFacts(cameras, self.frames, self.file.stem)
+        Parameters
+        ----------
+        select : the plan's named selections, for axes that ask by name.
+        folder : the plan's folder, for axes made of files.
+        """
+        cameras, lights = [], []
+        variants = {}
+        for prim in self.stage.Traverse():
+            path = str(prim.GetPath())
+            if prim.IsA(UsdGeom.Camera):
+                cameras.append(PrimFact(path, _is_visible(prim)))
+            elif is_light(prim):
+                lights.append(PrimFact(path, _is_visible(prim)))
+            if prim.HasVariantSets():
+                sets = prim.GetVariantSets()
+                variants[path] = {
+                    name: sets.GetVariantSet(name).GetVariantNames() for name in sets.GetNames()
+                }
+        selector = Selector(self.stage, select or {})
+
+        def matching(text: str, place: Place) -> list[str]:
+            return [str(path) for path in selector.prims([text], place=place)]
+
+        return SceneFacts(
+            tuple(cameras), self.frames, self.file.stem, tuple(lights), variants, matching, folder or Path()
+        )
+
+
+def _is_visible(prim: Usd.Prim) -> bool:
+    visibility = UsdGeom.Imageable(prim).ComputeVisibility(Usd.TimeCode.EarliestTime())
+    return bool(visibility != UsdGeom.Tokens.invisible)
 
 
 def open_scene(file: Path) -> Scene:

@@ -92,7 +92,9 @@ class Selector:
                 expression = Sdf.PathExpression(text)
                 collection.CreateMembershipExpressionAttr().Set(expression)
                 query = collection.ComputeMembershipQuery()
-                found = Usd.ComputeIncludedPathsFromCollection(query, self._stage)
+                found = Usd.ComputeIncludedPathsFromCollection(
+                    query, self._stage, Usd.TraverseInstanceProxies()
+                )
             except (Tf.ErrorException, ValueError) as problem:
                 said = str(problem).splitlines()[-1] if str(problem) else "it cannot be read"
                 raise EditError(

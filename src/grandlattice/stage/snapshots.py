@@ -15,7 +15,7 @@ from pxr import Sdf, Tf, Usd, UsdGeom, UsdShade
 from grandlattice.errors import Place, SceneError, nearest
 from grandlattice.snapshot import Geometry, Item, Light, Material, Snapshot
 from grandlattice.stage.attributes import is_light
-from grandlattice.stage.composing import STATE
+from grandlattice.stage.edits.visibility import STATE
 from grandlattice.stage.geometry import GEOMETRY_PROPERTIES, mesh_geometry, varies
 from grandlattice.stage.lighting import light_prims, matrix_array, read_camera, read_light
 from grandlattice.stage.looks import plain_material, read_material

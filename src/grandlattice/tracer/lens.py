@@ -24,12 +24,14 @@ class Sensor:
     """The film behind a camera: its size in pixels.
 
     Where the aspect of the pixels differs from the camera's, the picture shows more at the
-    sides or at top and bottom; nothing the camera frames is lost.
+    sides or at top and bottom, and nothing the camera frames is lost; with `crop` it shows
+    nothing beyond what the camera frames.
     """
 
     camera: Camera
     width: int
     height: int
+    crop: bool = False
 
 
 LENS = np.dtype(
@@ -71,7 +73,8 @@ def make_lens(sensor: Sensor) -> Pinned:
     # Image plane at distance 1 for a perspective camera, in scene units for a parallel one.
     unit = 1.0 if camera.orthographic else 1.0 / camera.focal_length
     width, height = camera.aperture[0] * unit, camera.aperture[1] * unit
-    pixel = max(width / sensor.width, height / sensor.height)
+    inside = min if sensor.crop else max
+    pixel = inside(width / sensor.width, height / sensor.height)
     centre = camera.offset[0] * unit, camera.offset[1] * unit
     return Pinned(
         LENS,

@@ -1,0 +1,266 @@
+"""Commands about plans: what there is, what it makes, why, and what is wrong with it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.markup import escape
+
+import grandlattice as lattice
+from grandlattice.cli import tables
+from grandlattice.cli.options import (
+    AllowMissing,
+    AsJson,
+    At,
+    Into,
+    PlanFile,
+    SceneFile,
+    SetOf,
+    SetOption,
+    arguments,
+    chosen,
+    open_plan,
+    open_queue,
+)
+from grandlattice.cli.words import console, many, next_step, print_json, quoted, short, size
+
+_PAGE = 200
+
+
+def survey(scene: SceneFile, json: AsJson = False) -> None:
+    """What is in a scene: cameras, lights, materials, variants, objects, files.
+
+    Example:  glat survey orrery.usda
+    """
+    found = lattice.survey(scene)
+    if json:
+        print_json(found)
+        return
+    tables.show_survey(found)
+    next_step(f"glat begin {quoted(scene)}")
+
+
+def begin(
+    scene: SceneFile,
+    plan: Annotated[
+        Path | None, typer.Option("--plan", help="Where to write the plan.", show_default=False)
+    ] = None,
+) -> None:
+    """Write a first plan for a scene, ready to run and commented; never overwrites.
+
+    Example:  glat begin orrery.usda
+    """
+    file = lattice.begin(scene, plan)
+    cells = len(lattice.open_plan(file).cells)
+    console.print(f"wrote  [bold]{escape(short(file))}[/bold], {many(cells, 'cell')}")
+    next_step(f"glat cells {quoted(short(file))}")
+
+
+def cells(
+    plan: PlanFile = None,
+    at: At = None,
+    sets: SetOf = None,
+    settings: SetOption = None,
+    count: Annotated[bool, typer.Option("--count", help="Only how many there are.")] = False,
+    page: Annotated[int, typer.Option("--page", min=1, help="Which page of 200 cells.")] = 1,
+    table: Annotated[
+        Path | None,
+        typer.Option(
+            "--table", help="Write all of them to a .csv, .parquet or .json file.", show_default=False
+        ),
+    ] = None,
+    matrix: Annotated[
+        bool, typer.Option("--matrix", help="Which entries meet, for every two axes, in place of the list.")
+    ] = False,
+    json: AsJson = False,
+) -> None:
+    """The cells in the order they run, with size, frames, passes and files.
+
+    Example:  glat cells --at light=noon
+    """
+    queue = open_queue([plan] if plan else None, settings)
+    if count:
+        numbers = [
+            len(step.plan.cells.indices(*a, sets=s)) for step in queue for a, s in [chosen(step, at, sets)]
+        ]
+        console.print(str(sum(numbers)))
+        return
+    for step in queue:
+        if len(queue) > 1:
+            console.rule(escape(step.plan.name), align="left", style="dim")
+        a, s = chosen(step, at, sets)
+        if table is not None:
+            _write_table(step.plan, a, s, table if len(queue) == 1 else _beside(table, step.plan.name))
+        elif matrix:
+            tables.show_matrix(step.plan)
+        else:
+            _show_page(step.plan, a, s, page, json)
+    if len(queue) > 1 and not json:
+        whole = queue.totals()
+        console.print(
+            f"\n[bold]in all[/bold]  {many(len(queue), 'plan')}, {many(whole.cells, 'cell')}, "
+            f"{many(whole.frames, 'frame')}, {many(whole.files, 'file')}, about {size(whole.bytes)}"
+        )
+    if not json:
+        next_step(f"glat check{arguments(plan)}")
+
+
+def _count(step: lattice.Step, at: list[str] | None, sets: list[str] | None) -> int:
+    wanted, named = chosen(step, at, sets)
+    return len(step.plan.cells.indices(*wanted, sets=named)) if wanted or named else len(step.plan.cells)
+
+
+def _show_page(plan: lattice.Plan, at: list[str], sets: list[str], page: int, json: bool) -> None:
+    indices = plan.cells.indices(*at, sets=sets)
+    wanted = indices[(page - 1) * _PAGE : page * _PAGE].tolist()
+    if not wanted:
+        raise lattice.PlanError(f"There is no page {page}; the last is {-(-len(indices) // _PAGE)}.")
+    shown = [plan.cells[index] for index in wanted]
+    if json:
+        rows = [
+            {"address": c.address, "coordinates": dict(c.coordinates), "size": str(c.settings.size),
+             "frames": list(c.settings.frames), "passes": list(c.settings.passes),
+             "files": [str(f) for f in plan.files(c)]}
+            for c in shown
+        ]  # fmt: skip
+        print_json(rows)
+        return
+    tables.show_cells(plan, shown)
+    whole = plan.totals(at, sets)
+    skipped = f", {plan.lattice.skipped:,} skipped" if plan.lattice.skipped and not at and not sets else ""
+    console.print(
+        f"{many(whole.cells, 'cell')}{skipped}, {many(whole.frames, 'frame')}, {many(whole.files, 'file')}, "
+        f"about {size(whole.bytes)}"
+    )
+    if len(indices) > page * _PAGE:
+        console.print(
+            f"[dim]cells {(page - 1) * _PAGE + 1:,}–{page * _PAGE:,}; --page {page + 1} shows the next[/dim]"
+        )
+
+
+def _write_table(plan: lattice.Plan, at: list[str], sets: list[str], file: Path) -> None:
+    writers = {".csv": "to_csv", ".parquet": "to_parquet", ".json": "to_json"}
+    if file.suffix.lower() not in writers:
+        raise lattice.PlanError(
+            f"{file.name} is no table.", cure="name a file that ends in .csv, .parquet or .json"
+        )
+    rows = plan.table(at, sets)
+    options = {"orient": "records", "indent": 1} if file.suffix.lower() == ".json" else {"index": False}
+    try:
+        getattr(rows, writers[file.suffix.lower()])(file, **options)
+    except OSError as problem:
+        raise lattice.OutputError(f"{file} cannot be written: {problem.strerror or problem}.") from problem
+    console.print(f"wrote  [bold]{escape(short(file))}[/bold], {many(len(rows), 'cell')}")
+
+
+def _beside(file: Path, name: str) -> Path:
+    return file.with_name(f"{file.stem}-{name}{file.suffix}")
+
+
+PlanThenCell = Annotated[
+    list[str],
+    typer.Argument(metavar="[PLAN] CELL", help="A cell, such as noon/brass/all/Wide, after its plan."),
+]
+
+
+def _plan_and_cell(words: list[str], settings: list[str] | None) -> tuple[lattice.Plan, str, Path | None]:
+    if len(words) > 2:
+        raise lattice.PlanError("Name a plan and one cell.", cure="glat explain [PLAN] CELL")
+    plan = Path(words[0]) if len(words) == 2 else None
+    return open_plan(plan, settings), words[-1], plan
+
+
+def explain(
+    words: PlanThenCell,
+    against: Annotated[
+        str | None,
+        typer.Option(
+            "--against", metavar="CELL", help="Only what differs from this cell.", show_default=False
+        ),
+    ] = None,
+    settings: SetOption = None,
+    json: AsJson = False,
+) -> None:
+    """Every value a cell changes, and which line of the plan, or layer of the scene, set it.
+
+    Example:  glat explain moon/brass/all/Dial --against noon/brass/all/Dial
+    """
+    plan, address, file = _plan_and_cell(words, settings)
+    told = plan.explain(address, against)
+    if json:
+        print_json(told)
+        return
+    tables.show_explanation(told)
+    next_step(f"glat run{arguments(file)} --at {quoted(told.cell)}")
+
+
+def export(
+    words: PlanThenCell,
+    file: Annotated[
+        Path | None, typer.Option("--file", help="The .usda or .usdc file to write.", show_default=False)
+    ] = None,
+    settings: SetOption = None,
+) -> None:
+    """Write a cell as one USD layer over the scene, with its render settings.
+
+    Example:  glat export noon/brass/all/Wide
+    """
+    plan, address, _ = _plan_and_cell(words, settings)
+    cell = plan.cells[address]
+    target = file or plan.folder / f"{plan.name}-{cell.file_name}.usda"
+    written = plan.export(cell, target)
+    console.print(
+        f"wrote  [bold]{escape(short(written))}[/bold], {many(len(cell.edits), 'edit')} over the scene"
+    )
+    next_step(f"glat survey {quoted(short(written))}")
+
+
+def schema() -> None:
+    """The JSON Schema of the plan format, for editors.
+
+    Example:  glat schema > plan.schema.json
+    """
+    print_json(lattice.plan_schema())
+
+
+def check(
+    plan: PlanFile = None,
+    at: At = None,
+    sets: SetOf = None,
+    settings: SetOption = None,
+    into: Into = None,
+    allow_missing: AllowMissing = False,
+    strict: Annotated[bool, typer.Option("--strict", help="Warnings count as errors.")] = False,
+    look: Annotated[
+        bool, typer.Option("--look", help="Also render each cell tiny, to find black and burnt-out ones.")
+    ] = False,
+    json: AsJson = False,
+) -> None:
+    """Everything that can go wrong, found before the night.
+
+    Example:  glat check --strict
+    """
+    queue = open_queue([plan] if plan else None, settings)
+    findings: list[lattice.Finding] = []
+    number = 0
+    for step in queue:
+        a, s = chosen(step, at, sets)
+        found = step.plan.check(a, sets=s, into=into, allow_missing=allow_missing, look=look)
+        number += len(step.plan.cells.indices(*a, sets=s))
+        findings += found
+        if not json:
+            if len(queue) > 1:
+                console.rule(escape(step.plan.name), align="left", style="dim")
+            tables.show_findings(found)
+    bad = [f for f in findings if f.gravity == "error" or (strict and f.gravity == "warning")]
+    if json:
+        print_json(findings)
+    elif bad:
+        console.print(f"\n{many(len(bad), 'thing')} to mend before {many(number, 'cell')} can be rendered")
+    else:
+        console.print(f"[green]✓[/green] {many(number, 'cell')} checked, nothing stands in the way")
+        next_step(f"glat run{arguments(plan)}")
+    if bad:
+        raise typer.Exit(1)

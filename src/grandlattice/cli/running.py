@@ -1,0 +1,209 @@
+"""Commands that render: run, review and the demo."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.markup import escape
+
+import grandlattice as lattice
+from grandlattice.cli import tables, words
+from grandlattice.cli.options import (
+    AllowMissing,
+    At,
+    Into,
+    PlanFile,
+    PlanFiles,
+    SetOf,
+    SetOption,
+    arguments,
+    chosen,
+    open_queue,
+    read_frames,
+)
+from grandlattice.cli.progress import RunBars
+from grandlattice.cli.words import console, duration, many, next_step, quoted, short, show_problem
+from grandlattice.demo import write_demo
+
+
+def run(
+    plans: PlanFiles = None,
+    at: At = None,
+    sets: SetOf = None,
+    settings: SetOption = None,
+    frames: Annotated[
+        str | None, typer.Option("--frames", help="Only these frames.", show_default=False)
+    ] = None,
+    workers: Annotated[
+        int | None,
+        typer.Option(
+            "--workers", min=0, help="Processes that render; all processors but one.", show_default=False
+        ),
+    ] = None,
+    into: Into = None,
+    fresh: Annotated[bool, typer.Option("--fresh", help="Do again what is done.")] = False,
+    allow_missing: AllowMissing = False,
+    quiet: Annotated[bool, typer.Option("--quiet", help="Print problems only.")] = False,
+) -> None:
+    """Render what is not rendered yet, plan after plan; goes on where it stopped.
+
+    Example:  glat run --at camera=Wide --set samples=64
+    """
+    queue = open_queue(plans, settings)
+    command = f"glat run{arguments(*(plans or ()))}"
+    if len(queue) > 1 and not quiet:
+        whole = queue.totals()
+        console.print(
+            f"{many(len(queue), 'plan')}: {many(whole.cells, 'cell')}, {many(whole.frames, 'frame')}, "
+            f"{many(whole.files, 'file')}, about {words.size(whole.bytes)}"
+        )
+    failed = False
+    for number, step in enumerate(queue, 1):
+        if len(queue) > 1 and not quiet:
+            console.rule(f"{number} of {len(queue)}  {escape(step.plan.name)}", align="left", style="dim")
+        a, s = chosen(step, at, sets)
+        try:
+            done = _run(
+                step.plan, a, s, read_frames(frames), workers, into, fresh, allow_missing, quiet, command
+            )
+        except lattice.LatticeError as problem:
+            if len(queue) == 1:
+                raise
+            show_problem(problem)  # the other plans of the night are not lost with this one
+            failed = True
+            continue
+        if done.interrupted:
+            raise typer.Exit(130)
+        failed = failed or not done.ok
+    if failed:
+        raise typer.Exit(1)
+    if not quiet:
+        next_step(f"glat review{arguments(*(plans or ()))}" if len(plans or ()) < 2 else "glat review PLAN")
+
+
+def _run(
+    plan: lattice.Plan, at: Sequence[str], sets: Sequence[str], frames: list[int] | None,
+    workers: int | None, into: Path | None, fresh: bool, allow_missing: bool, quiet: bool, next_run: str,
+) -> lattice.Run:  # fmt: skip
+    """Check, say what will be done, do it with bars, and say how it went."""
+    findings = plan.check(at, sets=sets, into=into, allow_missing=allow_missing)
+    bad = [finding for finding in findings if finding.gravity == "error"]
+    if bad or not quiet:
+        tables.show_findings(bad or [finding for finding in findings if finding.gravity == "warning"])
+    if bad:
+        raise lattice.RunError(
+            f"Nothing of {plan.name} was rendered: {many(len(bad), 'thing')} to mend first.",
+            cure="mend what is listed above and give the same command again",
+        )
+    count = plan.default_workers() if workers is None else workers
+    bars: list[RunBars] = []
+
+    def on_outlook(outlook: lattice.Outlook) -> None:
+        if not quiet:
+            _say_outlook(outlook, count)
+        bars.append(RunBars(outlook, max(1, count), quiet))
+        bars[0].__enter__()
+
+    try:
+        done = plan.run(
+            at, sets=sets, workers=workers, frames=frames, into=into, fresh=fresh,
+            allow_missing=allow_missing, on_event=lambda event: bars[0].follow(event), on_outlook=on_outlook,
+        )  # fmt: skip
+    finally:
+        for bar in bars:
+            bar.__exit__(None, None, None)
+    if not quiet or not done.ok:
+        _say_end(done, next_run)
+    return done
+
+
+def _say_outlook(outlook: lattice.Outlook, workers: int) -> None:
+    if not outlook.todo:
+        console.print(f"everything is done already: {many(len(outlook.done), 'frame')}")
+        return
+    parts = [f"{many(len(outlook.todo), 'frame')} to render"]
+    if outlook.done:
+        parts.append(f"{len(outlook.done)} done already")
+    if outlook.changed:
+        parts.append(f"{many(len(outlook.changed), 'file')} out of date, to be replaced")
+    if outlook.shared:
+        parts.append(f"{many(outlook.shared, 'cell')} shared with another's trace")
+    with_ = many(workers, "worker") if workers else "this process"
+    console.print(f"{', '.join(parts)}; by {with_}. Ctrl-C finishes the frames under way and stops.")
+    if not lattice.tracer_is_prepared():
+        console.print("compiling the tracer for this machine, once; this takes about half a minute …")
+
+
+def _say_end(done: lattice.Run, next_run: str) -> None:
+    if done.finished:
+        rays = sum(event.result.rays for event in done.finished)
+        folder = "this folder" if done.output.resolve() == Path.cwd() else short(done.output)
+        console.print(
+            f"[green]✓[/green] {many(len(done.finished), 'frame')} in {duration(done.seconds)}"
+            f" [dim]({rays / 1e6:,.0f} million rays)[/dim], in {escape(folder)}"
+        )
+    if done.failures:
+        console.print(f"[red]✗[/red] {many(len(done.failures), 'frame')} failed:")
+        for failure in done.failures:
+            console.print(f"  {escape(failure.task.label)}")
+            show_problem(failure.problem)
+            if words.debug:
+                console.print(failure.details, markup=False)
+        console.print("the others are done and kept; mend this and give the same command again")
+    if done.interrupted:
+        left = len(done.outlook.todo) - len(done.finished) - len(done.failures)
+        console.print(f"stopped; {many(left, 'frame')} left, no half file was kept")
+        next_step(next_run)
+
+
+def review(
+    plan: PlanFile = None,
+    at: At = None,
+    sets: SetOf = None,
+    into: Into = None,
+) -> None:
+    """Write the contact sheet of what is rendered, every cell labelled.
+
+    Example:  glat review
+    """
+    for step in open_queue([plan] if plan else None):
+        a, s = chosen(step, at, sets)
+        tables.show_files(step.plan.review(a, sets=s, into=into), "wrote")
+
+
+def demo(
+    folder: Annotated[Path, typer.Argument(help="Where to write it.")] = Path("orrery-room"),
+) -> None:
+    """Write the orrery room with its plan, render it small, and say where to look.
+
+    Example:  glat demo my-demo
+    """
+    started = time.monotonic()
+    console.print(f"[bold]1[/bold]  writing the orrery room, scene and plan, to {escape(str(folder))} …")
+    with lattice.tracer_prepared_aside():
+        if not lattice.tracer_is_prepared():
+            console.print("   meanwhile compiling the tracer for this machine, once …")
+        file = write_demo(folder)
+    opened = lattice.open_plan(file)
+    console.print(f"[bold]2[/bold]  the plan multiplies to {many(len(opened.cells), 'cell')}: "
+                  + " × ".join(axis.name for axis in opened.lattice.axes))  # fmt: skip
+    console.print("[bold]3[/bold]  checking, then rendering small, on all processors")
+    workers = opened.default_workers() + 1
+    done = _run(opened, (), (), None, workers, None, False, False, False, f"glat run {quoted(file)}")
+    if done.interrupted:
+        raise typer.Exit(130)
+    if not done.ok:
+        raise typer.Exit(1)
+    sheets = opened.review()
+    console.print(f"[bold]4[/bold]  done in {duration(time.monotonic() - started)}. Look at:")
+    for sheet in sheets:
+        console.print(f"   [bold]{escape(str(folder / sheet.name))}[/bold]  all cells on one sheet")
+    console.print(
+        f"   {escape(str(folder / 'renders'))}  the pictures, PNG to look at and EXR with all passes"
+    )
+    console.print(f"   {escape(str(file))}  the plan that made them, to change and run again")
+    next_step(f"cd {quoted(folder)} && glat cells")

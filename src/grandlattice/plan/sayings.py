@@ -1,0 +1,134 @@
+"""Who says what of a cell, weakest first: defaults, axes in the order written, rules in the order
+written, the caller.
+
+Each speaker becomes one `Saying`, with its takes and qualities unrolled: a bundle unrolls where it
+is named, and keys beside it win over it.  A cell (`cells`) and a column over all cells (`columns`)
+are made from the same sayings, so that they cannot disagree.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from grandlattice.errors import Place, PlanError, nearest
+from grandlattice.plan.axes import AxisTable, Path
+from grandlattice.plan.edits import Edit
+from grandlattice.plan.reader import Document
+from grandlattice.plan.schema import Bundle, PlanModel
+from grandlattice.plan.settings import Settings
+
+
+@dataclass(frozen=True)
+class PlacedEdit:
+    """An edit, who asked for it (``light=evening``, ``rule 2``) and where that stands."""
+
+    edit: Edit
+    source: str
+    place: Place
+
+
+@dataclass(frozen=True)
+class Saying:
+    """What one speaker says: settings with their places, and edits, both in order."""
+
+    source: str
+    settings: tuple[tuple[str, Any, Place], ...] = ()
+    edits: tuple[PlacedEdit, ...] = ()
+
+
+def laid(key: str, before: Any, value: Any) -> Any:
+    """A setting after `value` was said over `before` (None where nothing was)."""
+    if key == "passes" and value and value[0][0] in "+-":
+        return _amended(before or ["beauty"], value)
+    if key == "take":
+        return (*(before or ()), *(name for name in value if name not in (before or ())))
+    return value
+
+
+def _amended(passes: Sequence[str], changes: Sequence[str]) -> list[str]:
+    amended = list(passes)
+    for change in changes:
+        name = change[1:]
+        if change[0] == "+" and name not in amended:
+            amended.append(name)
+        elif change[0] == "-" and name in amended:
+            amended.remove(name)
+    return amended
+
+
+class Sayings:
+    """All speakers of a plan.
+
+    Attributes
+    ----------
+    defaults : the saying of `defaults`.
+    options : for each axis, one saying for each entry.
+    """
+
+    def __init__(self, model: PlanModel, document: Document, axes: Sequence[AxisTable]) -> None:
+        self._model, self._document = model, document
+        self.defaults = self.of("defaults", [(model.defaults, ("defaults",))])
+        self.options = tuple(
+            tuple(self.of(f"{axis.name}={option.name}", option.said) for option in axis.options)
+            for axis in axes
+        )
+
+    def of(self, source: str, said: Sequence[tuple[Settings, Path]]) -> Saying:
+        """One speaker's bundles, in order, as one saying.
+
+        Raises
+        ------
+        PlanError
+            For a take or a quality that is not there.
+        """
+        settings: list[tuple[str, Any, Place]] = []
+        edits: list[PlacedEdit] = []
+        for bundle, path in said:
+            if isinstance(bundle, Bundle) and bundle.use:
+                settings.append(("take", tuple(bundle.use), self._place((*path, "use"))))
+            for part, at in self._unrolled(bundle, path):
+                settings += self._settings(part, at)
+                if isinstance(part, Bundle):
+                    edits += [
+                        PlacedEdit(edit, source, self._place((*at, "edits", i)))
+                        for i, edit in enumerate(part.edits)
+                    ]
+        return Saying(source, tuple(settings), tuple(edits))
+
+    def _settings(self, said: Settings, path: Path) -> Iterator[tuple[str, Any, Place]]:
+        given = said.given()
+        if "quality" in given:
+            name = given["quality"]
+            if name not in self._model.qualities:
+                raise PlanError(
+                    f"There is no quality {name}. {nearest(name, self._model.qualities)}",
+                    place=self._document.place(path, "quality"),
+                )
+            yield from self._settings(self._model.qualities[name], ("qualities", name))
+        for key, value in given.items():
+            typed = "print" if key == "size" and said.print is not None else key
+            yield key, value, self._document.place(path, typed)
+
+    def _unrolled(self, bundle: Settings, path: Path) -> Iterator[tuple[Settings, Path]]:
+        """The takes a bundle uses, those they use before them, and last the bundle itself."""
+
+        def walk(current: Settings, at: Path, above: tuple[str, ...]) -> Iterator[tuple[Settings, Path]]:
+            for name in (current.use or ()) if isinstance(current, Bundle) else ():
+                if name not in self._model.takes:
+                    raise PlanError(
+                        f"There is no take {name}. {nearest(name, self._model.takes)}",
+                        place=self._place((*at, "use")),
+                    )
+                if name in above:
+                    raise PlanError(
+                        f"The take {name} is built on itself.", place=self._place(("takes", name))
+                    )
+                yield from walk(self._model.takes[name], ("takes", name), (*above, name))
+            yield current, at
+
+        yield from walk(bundle, path, ())
+
+    def _place(self, path: Path) -> Place:
+        return self._document.place(path)

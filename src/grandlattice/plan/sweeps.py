@@ -1,0 +1,141 @@
+"""Sweeps: from a range to entries that are named by their value.
+
+Numbers, times of day and dates.  Arithmetic is decimal, so that 0 to 1 by 0.1 has eleven values
+and none of them is 0.30000000000000004.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from datetime import timedelta
+from decimal import Decimal, InvalidOperation
+from typing import Annotated, Any
+
+from pydantic import Field, model_validator
+
+from grandlattice.plan.settings import Strict, Text
+from grandlattice.plan.values import date_of, time_of
+
+_MOST = 10_000
+_SECONDS = {"s": 1, "min": 60, "h": 3600, "d": 86400, "w": 604800}
+_FINEST = Decimal("0.0001")
+
+
+@dataclass(frozen=True)
+class SweepEntry:
+    """An entry of a sweep: the padded name that stands in file names, and the value itself."""
+
+    name: str
+    value: str
+
+
+class Sweep(Strict):
+    """A range of values."""
+
+    from_: Text = Field(alias="from", description="first value: a number, 08:00 or 2026-06-21")
+    to: Text = Field(description="last value")
+    step: Text | None = Field(None, description="from one to the next: 10, 0.1, 30min, 1h, 1d")
+    count: Annotated[int, Field(ge=1, le=_MOST)] | None = Field(
+        None, description="how many values, in place of a step"
+    )
+
+    @model_validator(mode="after")
+    def _counts(self) -> Sweep:
+        if (self.step is None) == (self.count is None):
+            raise ValueError("a sweep needs either a step or a count")
+        self.entries()
+        return self
+
+    def entries(self) -> list[SweepEntry]:
+        """The values from first to last."""
+        if ":" in self.from_:
+            first, last = (_seconds_of(text) for text in (self.from_, self.to))
+            values = self._values(Decimal(first), Decimal(last))
+            if any(value < 0 or value >= 86400 for value in values):
+                raise ValueError("a sweep of times stays within one day")
+            fine = any(value % 60 for value in values)
+            return [_time_entry(int(value), fine) for value in values]
+        if re.match(r"\d{4}-\d\d-\d\d", self.from_):
+            start, end = date_of(self.from_), date_of(self.to)
+            days = self._values(Decimal(0), Decimal((end - start).days * 86400))
+            dates = [(start + timedelta(seconds=int(value))).isoformat() for value in days]
+            return [SweepEntry(text, text) for text in dict.fromkeys(dates)]
+        return _number_entries(self._values(_decimal(self.from_), _decimal(self.to)))
+
+    def _values(self, first: Decimal, last: Decimal) -> list[Decimal]:
+        if self.count is not None:
+            step = (last - first) / (self.count - 1) if self.count > 1 else Decimal(0)
+            return [(first + step * i).quantize(_FINEST) for i in range(self.count)]
+        step = _step(str(self.step))
+        if step == 0 or (last - first) * step < 0:
+            raise ValueError(f"from {self.from_} by {self.step} never reaches {self.to}")
+        count = int((last - first) / step) + 1
+        if count > _MOST:
+            raise ValueError(f"a sweep of {count:,} values is more than {_MOST:,}")
+        return [first + step * i for i in range(count)]
+
+
+def _decimal(text: str) -> Decimal:
+    try:
+        number = Decimal(text.strip())
+        if not number.is_finite() or abs(number) > Decimal("1e12") or number.as_tuple().exponent < -9:  # type: ignore[operator]
+            raise ValueError
+        return number
+    except (InvalidOperation, ValueError):
+        raise ValueError(f"{text!r} is no number, time (08:00) or date (2026-06-21)") from None
+
+
+def _step(text: str) -> Decimal:
+    parts = re.findall(r"([-+]?\d+(?:\.\d+)?)\s*(s|min|h|d|w)", text)
+    if parts and re.fullmatch(r"(\s*[-+]?\d+(\.\d+)?\s*(s|min|h|d|w))+\s*", text):
+        return sum((Decimal(number) * _SECONDS[unit] for number, unit in parts), Decimal(0))
+    return _decimal(text)
+
+
+def _seconds_of(text: str) -> int:
+    if text.strip() == "24:00":
+        return 86400
+    clock = time_of(text)
+    return clock.hour * 3600 + clock.minute * 60 + clock.second
+
+
+def _time_entry(seconds: int, fine: bool) -> SweepEntry:
+    hours, rest = divmod(seconds, 3600)
+    minutes, left = divmod(rest, 60)
+    parts = [hours, minutes, left] if fine else [hours, minutes]
+    texts = [f"{part:02d}" for part in parts]
+    return SweepEntry("".join(texts), ":".join(texts))
+
+
+def _number_entries(values: list[Decimal]) -> list[SweepEntry]:
+    """Names with as many digits as the longest needs before and after the point."""
+    plain = [value.normalize() + 0 for value in values]
+    after = max(max(0, -int(value.as_tuple().exponent)) for value in plain)
+    before = max(len(str(abs(int(value)))) for value in plain)
+    width = before + (after + 1 if after else 0)
+    entries = []
+    for value in plain:
+        digits = f"{abs(value):0{width}.{after}f}"
+        entries.append(SweepEntry(("-" if value < 0 else "") + digits, f"{value:f}"))
+    return entries
+
+
+def same_value(text: str, value: str) -> bool:
+    """Whether `text` says `value`, as 40 says 040 and 9:00 says 09:00."""
+    if text == value:
+        return True
+    try:
+        if ":" in value:
+            return _seconds_of(text) == _seconds_of(value)
+        return Decimal(text) == Decimal(value)
+    except (InvalidOperation, ValueError):
+        return False
+
+
+def sweep_entries(raw: Any) -> list[SweepEntry]:
+    """The entries of a sweep as it stands in the document; none where it is wrong."""
+    try:
+        return Sweep.model_validate(raw).entries()
+    except ValueError:
+        return []

@@ -1,0 +1,166 @@
+"""Several plans in one run: steps, in the order of their priority and then as queued.
+
+A queue is a file, `NAME.queue.yaml`::
+
+    plans:
+      - hall.lattice.yaml
+      - plan: garden.lattice.yaml
+        at: light=noon
+        priority: 2
+
+or a list of plans given at once.  Every command takes a queue where it takes a plan.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+from pydantic import BeforeValidator, Field, ValidationError
+
+from grandlattice.api import ENDING, QUEUE_ENDING, Plan, open_plan
+from grandlattice.errors import PlanError
+from grandlattice.plan import Totals, read_document
+from grandlattice.plan.settings import Strict, Text, Texts
+from grandlattice.plan.validation import explained
+
+if TYPE_CHECKING:
+    from grandlattice.runs import Run
+
+
+class QueuedPlan(Strict):
+    """A plan of a queue."""
+
+    plan: Text = Field(description="a plan file, relative to the queue")
+    at: Texts = Field(default_factory=list, description="only these cells")
+    sets: Texts = Field(default_factory=list, description="only cells of these sets")
+    priority: int = Field(0, ge=-1000, le=1000, description="higher ones run first")
+
+
+def _as_plan(value: Any) -> Any:
+    return value if isinstance(value, dict | QueuedPlan) else {"plan": value}
+
+
+class QueueModel(Strict):
+    """A whole queue."""
+
+    lattice: Text = Field("1", description="version of the format: 1")
+    plans: list[Annotated[QueuedPlan, BeforeValidator(_as_plan)]] = Field(
+        min_length=1, description="the plans, in order"
+    )
+
+
+@dataclass(frozen=True)
+class Step:
+    """One plan of a queue, and which of its cells."""
+
+    plan: Plan
+    at: tuple[str, ...] = ()
+    sets: tuple[str, ...] = ()
+    priority: int = 0
+
+
+class Queue:
+    """Plans that are carried out one after the other.
+
+    Parameters
+    ----------
+    steps : in the order queued; those of higher priority go first, equals as queued.
+    """
+
+    def __init__(self, steps: Sequence[Step]) -> None:
+        self.steps = tuple(sorted(steps, key=lambda step: -step.priority))
+
+    def __len__(self) -> int:
+        return len(self.steps)
+
+    def __iter__(self) -> Iterator[Step]:
+        return iter(self.steps)
+
+    def totals(self) -> Totals:
+        """Cells, frames, files and bytes of all steps together."""
+        each = [step.plan.totals(step.at, step.sets) for step in self.steps]
+        return Totals(
+            sum(t.cells for t in each), sum(t.frames for t in each), sum(t.files for t in each),
+            sum(t.bytes for t in each),
+        )  # fmt: skip
+
+    def run(self, on_step: Callable[[Step], None] | None = None, **options: Any) -> list[Run]:
+        """Run all steps; the rest is left where one is interrupted.
+
+        Parameters
+        ----------
+        on_step : told before each.
+        **options : of `Plan.run`.
+        """
+        done: list[Run] = []
+        for step in self.steps:
+            if on_step is not None:
+                on_step(step)
+            done.append(step.plan.run(step.at, sets=step.sets, **options))
+            if done[-1].interrupted:
+                break
+        return done
+
+
+def open_queue(*files: str | Path) -> Queue:
+    """Plans and queues as one queue.
+
+    Raises
+    ------
+    PlanError
+        When one of them is missing or cannot be understood, or a plan stands in it twice.
+    """
+    steps: list[Step] = []
+    for file in files:
+        path = Path(file)
+        steps += _steps(path) if path.name.endswith(QUEUE_ENDING) else [Step(open_plan(path))]
+    known: set[object] = set()
+    for step in steps:
+        key = (step.plan.file and step.plan.file.resolve(), step.at, step.sets)
+        if key in known:
+            raise PlanError(
+                f"{step.plan.name} stands in the queue twice.", place=None, cure="remove one of them"
+            )
+        known.add(key)
+    return Queue(steps)
+
+
+def _steps(file: Path) -> list[Step]:
+    document = read_document(file)
+    try:
+        model = QueueModel.model_validate(dict(document.data))
+    except ValidationError as problem:
+        errors = problem.errors(include_url=False)
+        raise explained(errors[0], document, len(errors) - 1) from None
+    steps = []
+    for k, queued in enumerate(model.plans):
+        path = file.parent / queued.plan
+        if not path.name.endswith(ENDING) or not path.is_file():
+            raise PlanError(f"There is no plan {queued.plan}.", place=document.place(["plans", k]),
+                            cure="the path is relative to the queue")  # fmt: skip
+        steps.append(Step(open_plan(path), tuple(queued.at), tuple(queued.sets), queued.priority))
+    return steps
+
+
+def find_queue(folder: Path) -> Path:
+    """The only plan or queue in a folder; a single queue goes before the plans it names.
+
+    Raises
+    ------
+    PlanError
+        When there is none, or more than one.
+    """
+    queues, plans = sorted(folder.glob(f"*{QUEUE_ENDING}")), sorted(folder.glob(f"*{ENDING}"))
+    if len(queues) == 1:
+        return queues[0]
+    found = [*queues, *plans]
+    if len(found) == 1:
+        return found[0]
+    if not found:
+        raise PlanError("There is no plan here.", cure="name one, or write one with glat begin SCENE.usda")
+    names = ", ".join(path.name for path in found[:5])
+    what = "plans and queues" if queues else "plans"
+    raise PlanError(f"There are {len(found)} {what} here: {names}.", cure="name the one you mean")

@@ -1,0 +1,83 @@
+"""A look through a camera with a few hundred rays: what it can be told without a picture."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from embreex.mesh_construction import TriangleMesh
+from embreex.rtcore_scene import EmbreeScene
+
+from grandlattice.snapshot import Snapshot
+from grandlattice.tracer.lens import Sensor, make_lens
+
+_COLUMNS, _ROWS = 24, 16
+
+
+@dataclass(frozen=True)
+class CameraLook:
+    """What the rays of a camera meet.
+
+    Attributes
+    ----------
+    seen : share of rays that meet something, 0..1.
+    inside : whether the camera seems to stand inside something closed.
+    clipped_near, clipped_far : share of the rays that meet something whose first meeting lies
+        before or beyond the clipping planes.
+    """
+
+    seen: float
+    inside: bool
+    clipped_near: float
+    clipped_far: float
+
+
+def camera_look(snapshot: Snapshot) -> CameraLook:
+    """Cast a grid of rays through a snapshot's camera, at a picture of the camera's own aspect.
+
+    Raises
+    ------
+    TracerError
+        For a camera without a picture.
+    """
+    camera = snapshot.camera
+    lens = make_lens(Sensor(camera, _COLUMNS, _ROWS)).record
+    axes = lens["axes"].reshape(3, 3)
+    x, y = np.meshgrid(np.arange(_COLUMNS) + 0.5, np.arange(_ROWS) + 0.5)
+    across = (lens["left"] + x * lens["pixel"]).ravel()
+    upward = (lens["top"] - y * lens["pixel"]).ravel()
+    film = across[:, None] * axes[0] + upward[:, None] * axes[1]
+    if camera.orthographic:
+        origins, directions = lens["position"] + film, np.broadcast_to(-axes[2], film.shape)
+    else:
+        origins, directions = np.broadcast_to(lens["position"], film.shape), film - axes[2]
+    parts = [_world(item) for item in snapshot.items if item.seen and len(item.geometry.triangles)]
+    if not parts:
+        return CameraLook(0.0, False, 0.0, 0.0)
+    triangles = np.concatenate(parts).astype(np.float32)
+    scene = EmbreeScene()
+    TriangleMesh(scene, triangles)
+    # Directions have length 1 along the view axis, so distances are depths.
+    found = scene.run(
+        np.ascontiguousarray(origins, np.float32), np.ascontiguousarray(directions, np.float32), output=1
+    )
+    hit = found["primID"] >= 0
+    if not hit.any():
+        return CameraLook(0.0, False, 0.0, 0.0)
+    depth = found["tfar"][hit]
+    chosen = triangles[found["primID"][hit]]
+    normals = np.cross(chosen[:, 1] - chosen[:, 0], chosen[:, 2] - chosen[:, 0])
+    behind = (normals * directions[hit]).sum(1) > 0
+    near, far = camera.clipping
+    extent = np.linalg.norm(triangles.reshape(-1, 3).max(0) - triangles.reshape(-1, 3).min(0))
+    inside = hit.mean() > 0.9 and behind.mean() > 0.9 and np.median(depth) < 0.05 * extent
+    return CameraLook(
+        float(hit.mean()), bool(inside), float((depth < near).mean()), float((depth > far).mean())
+    )
+
+
+def _world(item) -> np.ndarray:  # type: ignore[no-untyped-def]
+    """The triangles of an item in world space, (T, 3, 3)."""
+    points = item.geometry.points @ item.to_world[:3, :3] + item.to_world[3, :3]
+    corners = points[item.geometry.triangles]
+    return corners if np.linalg.det(item.to_world[:3, :3]) > 0 else corners[:, ::-1]
