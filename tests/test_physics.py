@@ -289,3 +289,30 @@ def test_a_broken_shape_never_reaches_the_film() -> None:
 
 def test_the_camera_looks_down_its_own_axis() -> None:
     assert looking((0, 0, 5), (0, 0, 0))[2, :3] == pytest.approx((0, 0, 1))
+
+
+def test_a_surface_that_catches_shadow_puts_it_into_alpha_alone() -> None:
+    """At the foot of a tall wall half of the sky is hidden from the floor: alpha is 1/2.
+
+    The floor sees the sky weighted by the cosine; a wall of height h at distance d hides
+    (1 - d / sqrt(d² + h²)) / 2 of it, which goes to 1/2 for h much larger than d.
+    """
+    wall = geometry([(0, 0, -4e4), (0, 0, 4e4), (0, 400, 4e4), (0, 400, -4e4)], [(0, 1, 2), (0, 2, 3)])
+    floor = Item(plane(400), np.eye(4), (0,), catches=True)
+    for distance in (0.5, 300.0):
+        eye = (distance, 3.0, 0.0)
+        view = camera(eye, (distance, 0.0, 0.0), aperture=(0.1, 0.1), focal_length=1.8)
+        film = trace(
+            [wall, floor], [dome()], view, (8, 8), 256, passes=("beauty", "depth"), show_background=False
+        )
+        hidden = (1.0 - distance / np.hypot(distance, 400.0)) / 2.0
+        assert film.passes["beauty"][..., 3].mean() == pytest.approx(hidden, abs=0.01)
+        assert film.passes["beauty"][..., :3].max() == 0.0
+        assert np.isinf(film.passes["depth"]).all()
+    # A block of a lamp's light is all of the shadow there is below it, and there is none far away.
+    roof = geometry([(-1, 1, 1), (1, 1, 1), (1, 1, -1), (-1, 1, -1)], [(0, 1, 2), (0, 2, 3)])
+    lamp = Light("/Lamp", "sphere", moved(y=40.0), (1e4,) * 3, (0.1, 0.1))
+    for at, shadow in ((0.0, 1.0), (5.0, 0.0)):
+        view = camera((at, 0.5, 0.0), (at, 0.0, 0.0), aperture=(0.1, 0.1), focal_length=1.8)
+        film = trace([roof, floor], [lamp], view, (4, 4), 16, show_background=False)
+        assert film.passes["beauty"][..., 3] == pytest.approx(shadow, abs=1e-6)

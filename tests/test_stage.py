@@ -10,56 +10,18 @@ import numpy as np
 import pytest
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdUtils
 
+from bench import FRONT, Bench, bound, visible
 from conftest import PLAN
 from grandlattice.errors import EditError, SceneError
-from grandlattice.plan import CellMaker, build_lattice, parse, validate
+from grandlattice.plan import parse, validate
 from grandlattice.snapshot import TextureInput
 from grandlattice.stage import CellStage, Snapshotter, open_scene, survey_scene
 from shapes import make_material, plane, room_scene, write_geometry
-
-FRONT = "/World/Cameras/Front"
-
-
-class Bench:
-    """A small scene on which edits are tried."""
-
-    def __init__(self, scene: Path, extra: str = "") -> None:
-        self.scene = open_scene(scene)
-        self.extra, self.folder = extra, scene.parent
-        self.stage: CellStage | None = None
-
-    def lay(self, *edits: str) -> Usd.Stage:
-        lines = "\n".join(f"        - {edit}" for edit in edits)
-        text = PLAN.replace("    day:\n", f"    day:\n      edits:\n{lines}\n" if edits else "    day:\n")
-        document = parse(text + self.extra)
-        model = validate(document)
-        lattice = build_lattice(model, document, self.scene.facts())
-        cell = CellMaker(lattice, self.scene.facts())(0)
-        if self.stage is None:
-            self.stage = CellStage(self.scene, model, self.folder)
-            self.snapshots = Snapshotter(self.stage)
-        self.stage.switch(cell.edits)
-        return self.stage.stage
-
-    def take(self, frame: float = 1.0):
-        return self.snapshots.take(FRONT, frame)
-
-    def seen(self) -> set[str]:
-        return {item.geometry.path.rsplit("/", 1)[1] for item in self.take().items}
 
 
 @pytest.fixture
 def bench(scene: Path) -> Bench:
     return Bench(scene, "materials:\n  clay: {color: [0.3, 0.3, 0.3], roughness: 1}\n")
-
-
-def visible(stage: Usd.Stage, path: str) -> bool:
-    return UsdGeom.Imageable(stage.GetPrimAtPath(path)).ComputeVisibility() != UsdGeom.Tokens.invisible
-
-
-def bound(stage: Usd.Stage, path: str, purpose=UsdShade.Tokens.full) -> str:
-    material, _ = UsdShade.MaterialBindingAPI(stage.GetPrimAtPath(path)).ComputeBoundMaterial(purpose)
-    return str(material.GetPath())
 
 
 def test_hide_and_show(bench: Bench) -> None:

@@ -50,8 +50,9 @@ class Item:
     """A `Geometry` standing in the world.
 
     `materials` holds one index into `Snapshot.materials` for each subset.  A *matte* item holds
-    out of alpha and of the data passes but still lights and shadows; an item not *seen* is left
-    out for the camera only.
+    out of alpha and of the data passes but still lights and shadows; one that *catches* does so
+    too, but for the shadow that falls on it, which is alpha; an item not *seen* is left out for
+    the camera only.
     """
 
     geometry: Geometry
@@ -59,6 +60,7 @@ class Item:
     materials: tuple[int, ...]
     matte: bool = False
     seen: bool = True
+    catches: bool = False
 
 
 @dataclass(frozen=True)

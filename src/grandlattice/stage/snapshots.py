@@ -169,7 +169,7 @@ class Snapshotter:
             items.append(
                 Item(
                     self._geometry_of(mesh, time), matrix, tuple(uses),
-                    matte=state == "matte", seen=state != "unseen",
+                    matte=state == "matte", catches=state == "catch", seen=state != "unseen",
                 )
             )  # fmt: skip
         self._items, self._sources, self._animated = tuple(items), sources, None

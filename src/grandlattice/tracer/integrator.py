@@ -52,6 +52,7 @@ from grandlattice.tracer.sampling import (
 from grandlattice.tracer.scattering import lobes_of, reflectance, sample_direction, scatter
 from grandlattice.tracer.stream import (
     ALBEDO,
+    CAUGHT,
     COLUMN,
     DEPTH,
     LINE,
@@ -75,6 +76,7 @@ from grandlattice.tracer.vectors import (
     dot,
     frame,
     largest,
+    luminance,
     multiply,
     negative,
     normalized,
@@ -83,7 +85,7 @@ from grandlattice.tracer.vectors import (
     to_local,
     to_world,
 )
-from grandlattice.tracer.vertices import bumped, hit_vertex, just_behind, lifted
+from grandlattice.tracer.vertices import CATCHES, bumped, hit_vertex, just_behind, lifted
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -192,7 +194,7 @@ def _alpha_behind(scene, room, options, active, path, t_near):
         active = active & hit.found
         if any_of(active):
             t_near = where(active, just_behind(hit.distance, origin), t_near)
-            active = active & (int32s(scene.matte)[hit.geometry] == 0)
+            active = active & (int32s(scene.held_out)[hit.geometry] == 0)
             vertex = hit_vertex(scene, hit, origin, direction)
             surface = surface_at(scene, vertex.material, vertex.u, vertex.v, room + 4 * MATERIAL)
             cosine = min(-dot(direction, vertex.normal), 1.0)
@@ -459,6 +461,39 @@ def _shade(scene, room, lens, options, step, on, path, hit):
 
 
 @inner
+def _catch(scene, room, options, catching, path, hit):
+    """What falls on surfaces that catch shadow: paths end here, and alpha will carry the shadow.
+
+    Kept are the light a white surface would have here, and what of it is blocked; their ratio is
+    taken when the film is developed, over all samples of a pixel.
+    """
+    vertex = hit_vertex(scene, hit, path.origin, path.direction)
+    lit, dark, rays = 0.0 * path.t_near, 0.0 * path.t_near, 0
+    for i in range(scene.light_count):
+        u, v = pair(path.seed, path.sample, all_lanes(_LIGHT + i))
+        lamp = light_at(scene.lights, i)
+        aim = sample_light(lamp, scene.domes, catching, vertex.point, u, v)
+        cosine = dot(aim.direction, vertex.facing)
+        aiming = catching & (cosine > 0.0) & (aim.density > 0.0)
+        if any_of(aiming):
+            light = luminance(aim.radiance) * cosine / max(aim.density, 1e-30)
+            origin = lifted(vertex, aim.direction)
+            share = _transmittance(scene, room, aiming, origin, aim.direction, aim.distance)
+            lit = where(aiming, lit + light, lit)
+            dark = where(aiming, dark + light * (1.0 - share), dark)
+            rays += count_of(aiming)
+    keep_triple(room, CAUGHT, path.number, (path.cover, lit, dark), catching)
+    radiance, alpha = path.radiance, path.alpha
+    if options.show_background:
+        # Before a sky that is seen the surface is see-through, and its shadow darkens the sky.
+        past = 1.0 - where(lit > 0.0, dark / max(lit, 1e-30), 0.0)
+        behind = scale(_light_behind(scene, catching, path), past)
+        radiance = add(radiance, choose(catching, behind, _BLACK))
+        alpha = where(catching, alpha + path.cover * past, alpha)
+    return with_light(path, radiance, alpha), rays
+
+
+@inner
 def _advance(scene, room, lens, options, step, active, path):
     """Take paths to their next vertex: the paths there, which of them go on, and the rays."""
     vertices = path.state & 0xFFFF
@@ -478,11 +513,16 @@ def _advance(scene, room, lens, options, step, active, path):
         alpha = where(away, alpha + path.cover, alpha)
         radiance = add(radiance, _light_behind(scene, away, path))
     path = with_light(path, radiance, alpha)
-    on = found & ~(seen & (int32s(scene.matte)[hit.geometry] == 1))
+    held_out = int32s(scene.held_out)[hit.geometry]
+    catching, rays = found & seen & (held_out == CATCHES), count_of(active)
+    if any_of(catching):
+        path, shot = _catch(scene, room, options, catching, path, hit)
+        rays += shot
+    on = found & ~(seen & (held_out != 0))
     if not any_of(on):
-        return path, on, count_of(active)
-    path, goes_on, rays = _shade(scene, room, lens, options, step, on, path, hit)
-    return path, goes_on, count_of(active) + rays
+        return path, on, rays
+    path, goes_on, shot = _shade(scene, room, lens, options, step, on, path, hit)
+    return path, goes_on, rays + shot
 
 
 def trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixels, first, count, stride):

@@ -20,7 +20,7 @@ from grandlattice.tracer.materials import is_clear, pack_materials
 from grandlattice.tracer.memory import Pinned
 from grandlattice.tracer.scattering import albedo_tables
 from grandlattice.tracer.textures import decode_table, pack_textures
-from grandlattice.tracer.vertices import SCENE, pack_shading
+from grandlattice.tracer.vertices import CATCHES, MATTE, SCENE, pack_shading
 
 
 @dataclass(frozen=True, eq=False)
@@ -34,6 +34,10 @@ class TraceScene:
     scene: Pinned
     points: NDArray[np.float32]
     held: object
+
+
+def _held_out(item: Item) -> int:
+    return CATCHES if item.catches else MATTE if item.matte else 0
 
 
 Images = Mapping[str, "NDArray | None"]
@@ -99,7 +103,7 @@ class SceneBuilder:
             opaque=placed.rays.opaque,
             clear=placed.rays.clear,
             **placed.arrays,
-            matte=np.array([item.matte for item in items] or [False], np.int32),
+            held_out=np.array([_held_out(item) for item in items] or [0], np.int32),
             materials=materials,
             tables=albedo_tables(),
             textures=texture_rows,

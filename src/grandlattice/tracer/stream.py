@@ -27,6 +27,9 @@ FILM = np.dtype(
         ("beauty", "i8"), ("albedo", "i8"), ("occlusion", "i8"),
         # … and what the nearest sample of each pixel met; depth is +inf where nothing.
         ("depth", "i8"), ("normal", "i8"),
+        # Sums over samples of what surfaces that catch shadow say, 0 where there are none: how
+        # much of the pixel they cover, the light that would reach them, what of it is blocked.
+        ("caught", "i8"),
     ],
     align=True,
 )  # fmt: skip
@@ -37,13 +40,13 @@ _CAPACITY = BATCH + LANES
 # A thread's room in 4-byte words: rays, a material's inputs, the stream, the paths' results.
 MATERIAL = RAY_ROOM
 _STREAM = MATERIAL + MATERIAL_ROOM
-_STREAM_FIELDS, _RESULT_FIELDS = 22, 15
+_STREAM_FIELDS, _RESULT_FIELDS = 22, 18
 _RESULTS = _STREAM + _STREAM_FIELDS * _CAPACITY
 ROOM = _RESULTS + _RESULT_FIELDS * _CAPACITY
 # What each path of the batch is, and what it brings home.
 (
-    COLUMN, LINE, SAMPLE, RADIANCE, ALPHA, ALBEDO, OPENNESS, DEPTH, NORMAL,
-) = (_RESULTS + field * _CAPACITY for field in (0, 1, 2, 3, 6, 7, 10, 11, 12))  # fmt: skip
+    COLUMN, LINE, SAMPLE, RADIANCE, ALPHA, ALBEDO, OPENNESS, DEPTH, NORMAL, CAUGHT,
+) = (_RESULTS + field * _CAPACITY for field in (0, 1, 2, 3, 6, 7, 10, 11, 12, 15))  # fmt: skip
 
 
 class Path(NamedTuple):
@@ -179,6 +182,7 @@ def line_up(room, left, top, width, first, count, stride, first_pixel, pixels):
             words[SAMPLE + k] = first + place if place < count else -1
             for channel in range(3):
                 results[ALBEDO + channel * _CAPACITY + k] = 0.0
+                results[CAUGHT + channel * _CAPACITY + k] = 0.0
             results[OPENNESS + k], results[DEPTH + k] = 1.0, math.inf
 
 
@@ -210,6 +214,12 @@ def develop(room, film, pixels, stride, count):
                 tint += results[ALBEDO + channel * _CAPACITY + k]
             beauty[4 * pixel + channel] += light
             albedo[3 * pixel + channel] += tint
+        if film.caught != 0:
+            for channel in range(3):
+                part_of_all = 0.0
+                for k in range(at, at + count):
+                    part_of_all += results[CAUGHT + channel * _CAPACITY + k]
+                float32s(film.caught)[3 * pixel + channel] += part_of_all
         beauty[4 * pixel + 3] += alpha
         openness[pixel] += clear
         depths[pixel] = nearest

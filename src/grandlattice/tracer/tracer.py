@@ -107,6 +107,8 @@ class Tracer:
         embree.library()
         lens = make_lens(sensor)
         film = _empty_film(sensor.width, sensor.height)
+        if any(item.catches for item in snapshot.items):
+            film["caught"] = np.zeros((sensor.height, sensor.width, 3), np.float32)
         scene = self._builder.build(snapshot, images)
         radius = settings.occlusion_radius or 0.0
         if "occlusion" in passes and settings.occlusion_radius is None:
@@ -200,8 +202,13 @@ def _empty_film(width: int, height: int) -> dict[str, np.ndarray]:
 
 def _developed(film: dict[str, np.ndarray], samples: int) -> dict[str, np.ndarray]:
     share = np.float32(1.0 / max(samples, 1))
+    beauty = film["beauty"] * share
+    if "caught" in film:
+        cover, lit, dark = np.moveaxis(film["caught"], -1, 0)
+        shadow = np.divide(dark, lit, out=np.zeros_like(dark), where=lit > 0.0)
+        beauty[..., 3] += cover * shadow * share
     return {
-        "beauty": film["beauty"] * share,
+        "beauty": beauty,
         "albedo": film["albedo"] * share,
         "occlusion": (film["occlusion"] * share)[..., None],
         "depth": film["depth"][..., None],

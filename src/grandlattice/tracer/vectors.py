@@ -64,6 +64,11 @@ def normalized(a):
 
 
 @inner
+def luminance(c):
+    return 0.2126 * c[0] + 0.7152 * c[1] + 0.0722 * c[2]
+
+
+@inner
 def largest(a):
     return max(a[0], max(a[1], a[2]))
 

@@ -34,7 +34,7 @@ SCENE = np.dtype(
         ("corners", "i8"),  # (T, 3) int32
         ("shading", "i8"),  # (T, 16) float32, a cache line each, see `pack_shading`
         ("first", "i8"),  # (G,) int32, the first triangle of each geometry
-        ("matte", "i8"),  # (G,) int32
+        ("held_out", "i8"),  # (G,) int32: 0 what the camera sees is there, MATTE, CATCHES
         ("materials", "i8"), ("tables", "i8"),
         ("textures", "i8"), ("decode", "i8"),
         ("lights", "i8"), ("light_count", "i8"), ("domes", "i8"),
@@ -42,6 +42,8 @@ SCENE = np.dtype(
     align=True,
 )  # fmt: skip
 """Everything a kernel reads of a scene: addresses of arrays and tables."""
+
+MATTE, CATCHES = 1, 2
 
 
 def pack_shading(normals: NDArray, uvs: NDArray, materials: NDArray) -> NDArray[np.float32]:
