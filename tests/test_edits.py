@@ -153,7 +153,7 @@ def test_swap_keeps_the_place_and_corrects_units_and_axis(shop: Bench) -> None:
     assert "BallA" not in shop.seen()
     stage = shop.lay()
     assert {"BallA", "BallB"} < shop.seen()
-    with pytest.raises(EditError, match="gone.usda is not there"):
+    with pytest.raises(EditError, match="gone.usda is not there".replace(".", r"\.")):
         shop.lay("swap: {on: /World/Hero, with: gone.usda}")
 
 

@@ -209,10 +209,12 @@ class Plan:
     ) -> None:  # fmt: skip
         self._file: Path | None = None
         self._text: str | None = None
+        self._read = ""
         self._folder = Path(folder) if folder is not None else Path.cwd()
         self.overrides = Settings()
         if _document is not None:
             self._data, self._text = _document.data, _document.text
+            self._read = _document.text
             self.document = _document
             self._file = _document.file
             if _document.file is not None:
@@ -262,7 +264,7 @@ class Plan:
         """The plan as it stands in its file, or would: comments and order as they were."""
         if self._text is None:
             stream = io.StringIO()
-            yaml_writer().dump(self._data, stream)
+            yaml_writer(self._read).dump(self._data, stream)
             self._text = stream.getvalue()
         return self._text
 

@@ -22,8 +22,21 @@ from grandlattice.errors import nearest
 from grandlattice.plan.settings import FramesText, LengthText, Number, Strict, Text, Texts, one_of
 from grandlattice.plan.values import Length, read_length, read_moment
 
+_ONE_TEXT = ({"type": "string"}, {"type": "array", "items": {"type": "string"}})
 
-class Selected(Strict):
+
+class Short(Strict):
+    """A mapping that may be written as its first key's value alone: `hide: /Room/Lamp`."""
+
+    @classmethod
+    def __get_pydantic_json_schema__(cls, schema: Any, handler: Any) -> dict[str, Any]:
+        whole = handler(schema)
+        others = list(cls.model_fields.values())[1:]
+        alone = not any(field.is_required() for field in others)
+        return {"anyOf": [*_ONE_TEXT, whole]} if alone else dict(whole)
+
+
+class Selected(Short):
     """Which prims an edit is for."""
 
     on: Texts = Field(description="a name under select, a prim path, or a path expression")
@@ -235,7 +248,7 @@ class Chosen(Valued):
     noun: ClassVar[str] = "variant set"
 
 
-class Overlaid(Strict):
+class Overlaid(Short):
     """A USD file laid over the scene."""
 
     file: Text = Field(description="a USD file, relative to the plan")

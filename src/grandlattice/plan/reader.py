@@ -89,12 +89,18 @@ def _holds(data: Any, path: Sequence[str | int]) -> bool:
     return True
 
 
-def yaml_writer() -> YAML:
-    """The one way plans are read and written: round-trip, text scalars, block style."""
+def yaml_writer(like: str = "") -> YAML:
+    """The one way plans are read and written: round-trip, text scalars, block style.
+
+    Lists are indented as in the text `like`.
+    """
     yaml = YAML(typ="rt")
     yaml.Resolver = _TextResolver
     yaml.preserve_quotes = True
     yaml.width = 4096
+    item = re.search(r"^( *)\S[^\n]*:[^\n]*\n(?: *(?:#[^\n]*)?\n)*( *)- ", like, re.MULTILINE)
+    offset = max(0, len(item[2]) - len(item[1])) if item else 2
+    yaml.indent(mapping=2, sequence=offset + 2, offset=offset)
     return yaml
 
 

@@ -25,6 +25,12 @@ class Bundle(Settings):
     use: Texts | None = Field(None, description="takes this one is built on, in order")
     edits: list[AnyEdit] = Field(default_factory=list, description="changes to the scene, in order")
 
+    @classmethod
+    def __get_pydantic_json_schema__(cls, schema: Any, handler: Any) -> dict[str, Any]:
+        """An entry may be left empty: the scene as it is."""
+        whole = handler(schema)
+        return {"anyOf": [whole, {"type": "null"}]} if cls is Bundle else dict(whole)
+
 
 class EachVariant(Strict):
     """The variants of a set."""
@@ -48,7 +54,7 @@ def _each_kind(value: Any) -> str:
         return next(kind for kind, model in _EACH.items() if isinstance(value, model))
     if isinstance(value, Mapping):
         return next((kind for kind in _EACH if kind in value), WRONG)
-    return "scene"
+    return "each" if isinstance(value, str) else WRONG
 
 
 def _refuse_each(value: Any) -> Any:
@@ -57,7 +63,7 @@ def _refuse_each(value: Any) -> Any:
     )
 
 
-_Scene = Annotated[Annotated[str, one_of(*_SOURCES)], Tag("scene")]
+_Scene = Annotated[Annotated[str, one_of(*_SOURCES)], Tag("each")]
 Each = Annotated[
     _Scene
     | Annotated[EachVariant, Tag("variants")]

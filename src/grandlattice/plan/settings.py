@@ -34,6 +34,7 @@ class Strict(BaseModel):
         coerce_numbers_to_str=True,
         arbitrary_types_allowed=True,
         populate_by_name=True,
+        defer_build=True,  # only the whole plan is ever validated; its parts need no validators
     )
 
     @model_validator(mode="before")

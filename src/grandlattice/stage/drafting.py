@@ -1,8 +1,11 @@
 """The drafting stage: the scene with edits authored on it, one after the other.
 
-Structural edits come first, each in a layer of its own that is kept and used again; the rest
-follow in one layer, or each in its own where somebody will ask which edit said what.  Drafting
-happens beside the stage that is traced, so that nobody sees half of it.
+Structural edits come first and are kept for the next cell that has the same; the rest follow.
+Both have a layer that stays where it is, whose contents are exchanged: USD then recomposes only
+what differs.  Overlays bring layers of their own, and where somebody will ask which edit said
+what, every edit has one; those are stacked anew.
+
+Drafting happens beside the stage that is traced, so that nobody sees half of it.
 """
 
 from __future__ import annotations
@@ -20,7 +23,7 @@ from grandlattice.stage.edits import author
 from grandlattice.stage.scene import Scene, quiet_usd
 from grandlattice.stage.selecting import HELPERS, Selector
 
-_MOST_LAYERS = 500  # of structural edits, kept for the next cell that has them
+_MOST_KEPT = 500  # structures
 
 Edited = tuple[Sdf.Layer, PlacedEdit]
 
@@ -34,8 +37,9 @@ class Drafting:
 
     Attributes
     ----------
-    layer : what the last edits that are not structural wrote, where they are not apart.
-    structure : the layers of the structural edits, strongest first.
+    looks : the layer of the last edits that are not structural, where they are not apart.
+    structure : the layer of the structural ones, where they are not apart.
+    stacked : layers of overlays and of edits apart, strongest first.
     edited : all layers with the edit each is of, strongest first; complete where they are apart.
     notes : what an artist should know of the last edits.
     """
@@ -44,14 +48,15 @@ class Drafting:
         self._folder, self._apart = folder, apart
         self._scene = scene
         self.helpers = helper_layer(model.materials, folder)
-        self.layer = Sdf.Layer.CreateAnonymous("edits")
-        self._root = root_layer(scene, "drafted")
-        self.structure: list[Sdf.Layer] = []
+        self.looks = Sdf.Layer.CreateAnonymous("looks")
+        self.structure = Sdf.Layer.CreateAnonymous("structure")
+        self.stacked: list[Sdf.Layer] = []
         self.edited: list[Edited] = []
         self.notes: list[Note] = []
-        self._made: dict[object, tuple[Sdf.Layer, list[Note]]] = {}
-        self._stacked: list[str] = []
-        self._stack([self.layer])
+        self._root = root_layer(scene, "drafted")
+        self._kept: dict[object, tuple[Sdf.Layer, list[Note]]] = {}
+        self.stands: object = ()  # what the structure layer holds: the edits it was made from
+        self._stack([], force=True)
         self.stage = Usd.Stage.Open(self._root, Usd.Stage.LoadAll)
         self._selector = Selector(self.stage, model.select)
 
@@ -63,51 +68,77 @@ class Drafting:
         EditError
             When one of them cannot be laid over this scene.
         """
+        structural = [e for e in edits if e.edit.verb in STRUCTURAL]
+        looks = [e for e in edits if e.edit.verb not in STRUCTURAL]
+        self.notes, self.edited = [], []
         with quiet_usd():
-            self.layer.Clear()
-            self.notes = []
-            structural = self._structure([e for e in edits if e.edit.verb in STRUCTURAL])
-            looks = [e for e in edits if e.edit.verb not in STRUCTURAL]
-            if self._apart:
-                layers = [Sdf.Layer.CreateAnonymous(e.edit.verb) for e in looks]
-                self._exchange([*reversed(layers), *self.structure])
-                self.edited = [*reversed(list(zip(layers, looks, strict=True))), *structural]
+            self.looks.Clear()
+            if self._apart or any(e.edit.verb == "overlay" for e in structural):
+                self._exchange(())
+                self._lay_apart(structural)
             else:
-                layers = [self.layer] * len(looks)
-                self._exchange([self.layer, *self.structure])
-            draft = Draft(self.stage, self._selector, self._folder, notes=self.notes)
-            for layer, placed in zip(layers, looks, strict=True):
-                if layer not in draft.layers:
-                    draft.layers.insert(0, layer)
-                self.stage.SetEditTarget(layer)
+                self._stack([])
+                self._exchange(structural)
+            if self._apart:
+                self._lay_apart(looks)
+                return
+            draft = self._draft([self.looks])
+            self.stage.SetEditTarget(self.looks)
+            for placed in looks:
                 author(draft, placed)
 
-    def _structure(self, edits: Sequence[PlacedEdit]) -> list[Edited]:
-        """Put the structural layers together; later edits stand above earlier ones."""
-        done: list[Edited] = []
-        key: object = ()
-        for placed in edits:
-            key = key, placed.edit.verb, repr(placed.edit.body)
-            if key not in self._made:
-                if len(self._made) >= _MOST_LAYERS:
-                    self._made.clear()
-                self._made[key] = self._make(placed, [layer for layer, _ in done])
-            layer, notes = self._made[key]
-            self.notes += notes
-            done.insert(0, (layer, placed))
-        self.structure = list(dict.fromkeys(layer for layer, _ in done))
-        return done
+    def _draft(self, layers: list[Sdf.Layer]) -> Draft:
+        return Draft(self.stage, self._selector, self._folder, layers, self.notes)
 
-    def _make(self, placed: PlacedEdit, below: list[Sdf.Layer]) -> tuple[Sdf.Layer, list[Note]]:
-        """The layer of a structural edit, authored over those before it."""
-        if placed.edit.verb == "overlay":
-            return self._overlaid(placed), []
-        layer = Sdf.Layer.CreateAnonymous(placed.edit.verb)
-        self._exchange([self.layer, layer, *dict.fromkeys(below)])
-        self.stage.SetEditTarget(layer)
-        draft = Draft(self.stage, self._selector, self._folder, [layer, *below])
-        author(draft, placed)
-        return layer, draft.notes
+    def _exchange(self, edits: Sequence[PlacedEdit]) -> None:
+        """Fill the structure layer, from what is kept where the same edits came before."""
+        key = tuple((e.edit.verb, repr(e.edit.body)) for e in edits)
+        if key != self.stands:
+            self.stands = None  # until it is whole
+            self._selector.forget()
+            if key in self._kept:
+                self.structure.TransferContent(self._kept[key][0])
+            else:
+                self._keep(key, edits)
+            self.stands = key
+        if edits:
+            self.notes += self._kept[key][1]
+
+    def _keep(self, key: object, edits: Sequence[PlacedEdit]) -> None:
+        """Author structural edits, each over those before it, and keep what comes of it."""
+        self.structure.Clear()
+        self.stage.SetEditTarget(self.structure)
+        draft = Draft(self.stage, self._selector, self._folder, [self.structure])
+        for placed in edits:
+            author(draft, placed)
+            self._selector.forget()
+        if len(self._kept) >= _MOST_KEPT:
+            self._kept.clear()
+        copy = Sdf.Layer.CreateAnonymous("kept")
+        copy.TransferContent(self.structure)
+        self._kept[key] = copy, draft.notes
+
+    def _lay_apart(self, edits: Sequence[PlacedEdit]) -> None:
+        """Give each edit a layer of its own above those before it."""
+        stacked = [layer for layer, _ in self.edited]
+        if not stacked:
+            self._stack([])
+        draft = self._draft(stacked)
+        for placed in edits:
+            if placed.edit.verb == "overlay":
+                layer = self._overlaid(placed)
+            else:
+                layer = Sdf.Layer.CreateAnonymous(placed.edit.verb)
+            if layer in stacked:
+                stacked.remove(layer)
+            stacked.insert(0, layer)
+            self._stack(stacked)
+            self.edited.insert(0, (layer, placed))
+            if placed.edit.verb != "overlay":
+                self.stage.SetEditTarget(layer)
+                author(draft, placed)
+            if placed.edit.verb in STRUCTURAL:
+                self._selector.forget()
 
     def _overlaid(self, placed: PlacedEdit) -> Sdf.Layer:
         file = (self._folder / placed.edit.body.file).resolve()
@@ -121,18 +152,17 @@ class Drafting:
         layer.SetPermissionToEdit(False)
         return layer
 
-    def _exchange(self, layers: list[Sdf.Layer]) -> None:
-        if self._stack(layers):
-            self._selector.forget()
-
-    def _stack(self, layers: Sequence[Sdf.Layer]) -> bool:
-        """Make these the layers over the scene; returns whether the structure is another."""
-        wanted = [layer.identifier for layer in layers]
-        if wanted == self._stacked:
-            return False
-        self._stacked = wanted
-        self._root.subLayerPaths = [*wanted, self.helpers.identifier, self._scene.layer.identifier]
-        return True
+    def _stack(self, layers: Sequence[Sdf.Layer], force: bool = False) -> None:
+        """Put layers between the two that stay and the scene."""
+        if list(layers) != self.stacked or force:
+            self.stacked = list(layers)
+            between = [layer.identifier for layer in layers]
+            self._root.subLayerPaths = [
+                self.looks.identifier, self.structure.identifier, *between, self.helpers.identifier,
+                self._scene.layer.identifier,
+            ]  # fmt: skip
+            if not force:
+                self._selector.forget()
 
 
 def root_layer(scene: Scene, name: str) -> Sdf.Layer:

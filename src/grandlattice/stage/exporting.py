@@ -46,7 +46,8 @@ def export_cell(
     with quiet_usd():
         ours = root_layer(scene, "ours")
         ours.subLayerPaths = [
-            layer.identifier for layer in (drafting.layer, *drafting.structure, drafting.helpers)
+            layer.identifier
+            for layer in (drafting.looks, drafting.structure, *drafting.stacked, drafting.helpers)
         ]
         flat = UsdUtils.FlattenLayerStack(Usd.Stage.Open(ours), _relative_to(file))
         UsdUtils.CopyLayerMetadata(scene.layer, flat, True)

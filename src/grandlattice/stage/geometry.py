@@ -6,6 +6,9 @@ asks for a smooth surface, and faceted where the scheme is `none`.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 from pxr import Sdf, Usd, UsdGeom
@@ -29,16 +32,59 @@ def varies(mesh: UsdGeom.Mesh) -> bool:
     return any(attribute.ValueMightBeTimeVarying() for attribute in attributes)
 
 
-def mesh_geometry(mesh: UsdGeom.Mesh, subsets: list[UsdGeom.Subset], time: Usd.TimeCode) -> Geometry:
-    """Triangles of a mesh at a time, in its own space.
+@dataclass(frozen=True)
+class MeshSource:
+    """What USD says of a mesh's shape at a time.
 
-    Triangles of face f in `subsets[k]` get subset k + 1; all others 0.  Faces that name points
+    Two of them are equal when all their arrays are; comparing them is much cheaper than making
+    triangles, and tells whether a mesh that was composed anew is still the same shape.
+    `normals` and `uvs` are values with their interpolation, candidates in order of preference.
+    """
+
+    points: Any
+    counts: Any
+    indices: Any
+    holes: Any
+    left_handed: bool
+    scheme: str
+    normals: tuple[tuple[Any, str], ...]
+    uvs: tuple[tuple[Any, str], ...]
+    subsets: tuple[Any, ...]
+
+
+def mesh_source(mesh: UsdGeom.Mesh, subsets: list[UsdGeom.Subset], time: Usd.TimeCode) -> MeshSource:
+    """Read a mesh at a time."""
+    api = UsdGeom.PrimvarsAPI(mesh)
+    normals: list[tuple[Any, str]] = []
+    primvar = api.GetPrimvar("normals")
+    if primvar and primvar.HasValue():
+        normals.append((primvar.ComputeFlattened(time), primvar.GetInterpolation()))
+    elif mesh.GetNormalsAttr().HasValue():
+        normals.append((mesh.GetNormalsAttr().Get(time), mesh.GetNormalsInterpolation()))
+    candidates = [api.FindPrimvarWithInheritance("st")]
+    candidates += [p for p in api.GetPrimvarsWithValues() if p.GetTypeName() in _UV_TYPES]
+    return MeshSource(
+        mesh.GetPointsAttr().Get(time),
+        mesh.GetFaceVertexCountsAttr().Get(time),
+        mesh.GetFaceVertexIndicesAttr().Get(time),
+        mesh.GetHoleIndicesAttr().Get(time),
+        mesh.GetOrientationAttr().Get(time) == UsdGeom.Tokens.leftHanded,
+        mesh.GetSubdivisionSchemeAttr().Get(),
+        tuple(normals),
+        tuple((p.ComputeFlattened(time), p.GetInterpolation()) for p in candidates if p and p.HasValue()),
+        tuple(subset.GetIndicesAttr().Get(time) for subset in subsets),
+    )
+
+
+def mesh_geometry(path: str, source: MeshSource) -> Geometry:
+    """Triangles of a mesh, in its own space.
+
+    Triangles of face f in subset k get subset k + 1; all others 0.  Faces that name points
     which are not there, and points that are not finite, are left out.
     """
-    path = str(mesh.GetPath())
-    points = _array(mesh.GetPointsAttr().Get(time), (0, 3), np.float32)
-    counts = _array(mesh.GetFaceVertexCountsAttr().Get(time), (0,), np.int32)
-    indices = _array(mesh.GetFaceVertexIndicesAttr().Get(time), (0,), np.int32)
+    points = _array(source.points, (0, 3), np.float32)
+    counts = _array(source.counts, (0,), np.int32)
+    indices = _array(source.indices, (0,), np.int32)
     if counts.sum() != len(indices) or (counts < 0).any():
         counts, indices = counts[:0], indices[:0]
     face, corners = _fanned(counts)
@@ -47,19 +93,17 @@ def mesh_geometry(mesh: UsdGeom.Mesh, subsets: list[UsdGeom.Subset], time: Usd.T
     inside = ((of_point >= 0) & (of_point < len(points))).all(axis=1)
     safe = np.clip(of_point, 0, max(len(points) - 1, 0))
     keep = inside & good[safe].all(axis=1) if len(points) else np.zeros(len(face), bool)
-    holes = _array(mesh.GetHoleIndicesAttr().Get(time), (0,), np.int32)
-    keep &= ~np.isin(face, holes)
+    keep &= ~np.isin(face, _array(source.holes, (0,), np.int32))
     face, corners, of_point = face[keep], corners[keep], of_point[keep]
 
     sources = _Sources(face, corners, of_point)
-    normals = _normals(mesh, points, sources, time)
-    uvs = _texture_coordinates(mesh, sources, time)
-    flip = mesh.GetOrientationAttr().Get(time) == UsdGeom.Tokens.leftHanded
-    if flip:
+    normals = _normals(source, points, sources)
+    uvs = _texture_coordinates(source, sources)
+    if source.left_handed:
         of_point, uvs, normals = of_point[:, ::-1], uvs[:, ::-1], normals[:, ::-1]
     subset_of = np.zeros(len(counts), np.int32)
-    for k, subset in enumerate(subsets):
-        members = _array(subset.GetIndicesAttr().Get(time), (0,), np.int32)
+    for k, given in enumerate(source.subsets):
+        members = _array(given, (0,), np.int32)
         subset_of[members[(members >= 0) & (members < len(counts))]] = k + 1
     return Geometry(
         path, np.where(np.isfinite(points), points, 0.0).astype(np.float32),
@@ -101,22 +145,16 @@ def _fanned(counts: NDArray[np.int32]) -> tuple[NDArray[np.int64], NDArray[np.in
     return face, np.stack([first, first + step + 1, first + step + 2], axis=1)
 
 
-def _normals(mesh: UsdGeom.Mesh, points: NDArray, sources: _Sources, time: Usd.TimeCode) -> NDArray:
-    primvar = UsdGeom.PrimvarsAPI(mesh).GetPrimvar("normals")
-    values, interpolation = None, ""
-    if primvar and primvar.HasValue():
-        values, interpolation = primvar.ComputeFlattened(time), primvar.GetInterpolation()
-    elif mesh.GetNormalsAttr().HasValue():
-        values, interpolation = mesh.GetNormalsAttr().Get(time), mesh.GetNormalsInterpolation()
-    if values is not None:
+def _normals(source: MeshSource, points: NDArray, sources: _Sources) -> NDArray:
+    for values, interpolation in source.normals:
         given = sources.read(_array(values, (0, 3), np.float32), interpolation)
         if given is not None and np.isfinite(given).all():
             return _unit(given)
     triangle = points[sources.points] if len(points) else np.zeros((0, 3, 3), np.float32)
     face_normals = np.cross(triangle[:, 1] - triangle[:, 0], triangle[:, 2] - triangle[:, 0])
-    if mesh.GetOrientationAttr().Get(time) == UsdGeom.Tokens.leftHanded:
+    if source.left_handed:
         face_normals = -face_normals
-    if mesh.GetSubdivisionSchemeAttr().Get() == UsdGeom.Tokens.none:
+    if source.scheme == UsdGeom.Tokens.none:
         return _unit(np.repeat(face_normals[:, None], 3, axis=1))
     # Area-weighted vertex normals: the cross product's length is twice the area.
     smooth = np.zeros((max(len(points), 1), 3))
@@ -131,14 +169,9 @@ def _unit(vectors: NDArray) -> NDArray:
     return np.where(length > 0, vectors / np.where(length > 0, length, 1.0), (0.0, 0.0, 1.0))
 
 
-def _texture_coordinates(mesh: UsdGeom.Mesh, sources: _Sources, time: Usd.TimeCode) -> NDArray:
-    api = UsdGeom.PrimvarsAPI(mesh)
-    candidates = [api.FindPrimvarWithInheritance("st")]
-    candidates += [p for p in api.GetPrimvarsWithValues() if p.GetTypeName() in _UV_TYPES]
-    for primvar in candidates:
-        if primvar and primvar.HasValue():
-            values = _array(primvar.ComputeFlattened(time), (0, 2), np.float32)
-            read = sources.read(values, primvar.GetInterpolation())
-            if read is not None:
-                return read
+def _texture_coordinates(source: MeshSource, sources: _Sources) -> NDArray:
+    for values, interpolation in source.uvs:
+        read = sources.read(_array(values, (0, 2), np.float32), interpolation)
+        if read is not None:
+            return read
     return np.zeros((len(sources.face), 3, 2), np.float32)

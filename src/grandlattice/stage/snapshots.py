@@ -16,7 +16,13 @@ from grandlattice.errors import Place, SceneError, nearest
 from grandlattice.snapshot import Geometry, Item, Light, Material, Snapshot
 from grandlattice.stage.attributes import is_light
 from grandlattice.stage.edits.visibility import STATE
-from grandlattice.stage.geometry import GEOMETRY_PROPERTIES, mesh_geometry, varies
+from grandlattice.stage.geometry import (
+    GEOMETRY_PROPERTIES,
+    MeshSource,
+    mesh_geometry,
+    mesh_source,
+    varies,
+)
 from grandlattice.stage.lighting import light_prims, matrix_array, read_camera, read_light
 from grandlattice.stage.looks import plain_material, read_material
 from grandlattice.stage.selecting import HELPERS
@@ -42,7 +48,9 @@ class Snapshotter:
         self._stage = cell_stage.stage
         self._meshes: list[_Mesh] | None = None
         self._lights: list[Usd.Prim] | None = None
-        self._geometry: dict[Sdf.Path, Geometry] = {}
+        self._geometry: dict[Sdf.Path, tuple[MeshSource, Geometry]] = {}
+        self._doubtful: set[Sdf.Path] = set()  # of those, what has to be compared again
+        self._known: dict[Sdf.Path, Material] = {}  # those that are the same at all times
         self._items: tuple[Item, ...] = ()
         self._materials: tuple[Material, ...] = ()
         self._sources: list[UsdShade.Material | Usd.Prim] = []
@@ -88,8 +96,8 @@ class Snapshotter:
             elif not path.HasPrefix(HELPERS):
                 self._meshes = self._lights = None
                 self._stale |= {_ITEMS, _LOOKS}
-                for known in [p for p in self._geometry if p.HasPrefix(path)]:
-                    del self._geometry[known]
+                self._doubtful |= {known for known in self._geometry if known.HasPrefix(path)}
+                self._known = {p: m for p, m in self._known.items() if not p.HasPrefix(path)}
         for path in notice.GetChangedInfoOnlyPaths():
             if path.IsPropertyPath():
                 self._note(path)
@@ -102,13 +110,13 @@ class Snapshotter:
         if prim and (is_light(prim) or prim.IsA(UsdGeom.Camera)) and not prim.GetChildren():
             return  # lights and cameras are read anew for every snapshot
         if name.startswith(GEOMETRY_PROPERTIES):
-            self._geometry.pop(path.GetPrimPath(), None)
-            self._geometry.pop(path.GetPrimPath().GetParentPath(), None)
+            self._doubtful |= {path.GetPrimPath(), path.GetPrimPath().GetParentPath()}
             self._stale.add(_ITEMS)
         elif name.startswith(("xformOp", "visibility", "purpose", "material:", "collection:", STATE)):
             self._stale.add(_ITEMS)
         elif prim and (prim.IsA(UsdShade.Shader) or prim.IsA(UsdShade.Material)):
             self._stale.add(_LOOKS)
+            self._known.clear()
 
     def _moves_over_time(self) -> bool:
         """Whether anything but lights and cameras differs between frames; looked up once."""
@@ -150,7 +158,7 @@ class Snapshotter:
                 key = plain.path
             if key not in numbers:
                 numbers[key] = len(materials)
-                materials.append(read_material(material, time) if material else plain)
+                materials.append(self._material(material, time) if material else plain)
                 sources.append(material or part)
             return numbers[key]
 
@@ -178,10 +186,24 @@ class Snapshotter:
             self._materials = tuple(materials)
 
     def _geometry_of(self, mesh: _Mesh, time: Usd.TimeCode) -> Geometry:
+        """The triangles of a mesh: the very same object for as long as its shape is the same."""
         path = mesh.prim.GetPath()
-        if mesh.varies or path not in self._geometry:
-            self._geometry[path] = mesh_geometry(UsdGeom.Mesh(mesh.prim), mesh.subsets, time)
-        return self._geometry[path]
+        known = self._geometry.get(path)
+        if known is None or mesh.varies or path in self._doubtful:
+            source = mesh_source(UsdGeom.Mesh(mesh.prim), mesh.subsets, time)
+            if known is None or known[0] != source:
+                known = self._geometry[path] = source, mesh_geometry(str(path), source)
+            self._doubtful.discard(path)
+        return known[1]
+
+    def _material(self, material: UsdShade.Material, time: Usd.TimeCode) -> Material:
+        path = material.GetPath()
+        if path not in self._known:
+            read = read_material(material, time)
+            if _looks_vary(material):
+                return read
+            self._known[path] = read
+        return self._known[path]
 
     def _read_lights(self, time: Usd.TimeCode, transforms: UsdGeom.XformCache) -> tuple[Light, ...]:
         if self._lights is None:

@@ -1,9 +1,8 @@
 """One composed stage, switched from cell to cell.
 
-The scene is composed once, under layers of ours that stay where they are: `helpers` (the plan's
-own materials) and `scratch` (the edits of the current cell).  Switching replaces the contents of
-`scratch` and nothing else, so that USD recomposes only what the edits touch.  Structural edits are
-layers between them, exchanged only when they differ from the last cell's.
+The scene is composed once, under layers of ours that stay where they are: the plan's own materials,
+and what the current cell's edits wrote.  Switching replaces the contents of those two and nothing
+else, so that USD recomposes only what the edits touch; overlays are exchanged when they differ.
 """
 
 from __future__ import annotations
@@ -36,8 +35,10 @@ class CellStage:
     def __init__(self, scene: Scene, model: PlanModel, folder: Path) -> None:
         self.scene = scene
         self._drafting = Drafting(scene, model, folder)
-        self._scratch = Sdf.Layer.CreateAnonymous("cell")
-        self._structure: list[Sdf.Layer] = []
+        self._looks = Sdf.Layer.CreateAnonymous("looks of the cell")
+        self._structure = Sdf.Layer.CreateAnonymous("structure of the cell")
+        self._stands: object = ()
+        self._stacked: list[Sdf.Layer] = []
         self._root = root_layer(scene, "traced")
         self._stack()
         self.stage = Usd.Stage.Open(self._root, Usd.Stage.LoadAll)
@@ -57,14 +58,17 @@ class CellStage:
         """
         self._drafting.lay(edits)
         with quiet_usd():
-            if self._drafting.structure != self._structure:
-                self._structure = list(self._drafting.structure)
+            if self._drafting.stacked != self._stacked:
+                self._stacked = list(self._drafting.stacked)
                 self._stack()
-            self._scratch.TransferContent(self._drafting.layer)
+            if self._stands != self._drafting.stands:
+                self._stands = self._drafting.stands
+                self._structure.TransferContent(self._drafting.structure)
+            self._looks.TransferContent(self._drafting.looks)
 
     def _stack(self) -> None:
-        between = [layer.identifier for layer in self._structure]
+        between = [layer.identifier for layer in self._stacked]
         self._root.subLayerPaths = [
-            self._scratch.identifier, *between, self._drafting.helpers.identifier,
-            self.scene.layer.identifier,
+            self._looks.identifier, self._structure.identifier, *between,
+            self._drafting.helpers.identifier, self.scene.layer.identifier,
         ]  # fmt: skip
