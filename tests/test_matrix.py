@@ -120,7 +120,7 @@ def test_axes_of_the_scene(tmp_path: Path) -> None:
     solo = "axes:\n  l:\n    each: lights\n    edits: [{hide: {on: /L, except: '{l}'}}]\n"
     whole, make = planned(solo)
     assert [make(i).edits[0].edit.body.except_ for i in range(2)] == [["/L/Key"], ["/L/Rim"]]
-    whole, make = planned("axes:\n  s: {each: {variants: size, of: /Toys}}\n")
+    _whole, make = planned("axes:\n  s: {each: {variants: size, of: /Toys}}\n")
     assert [make(i).edits[0].edit.body.values() for i in range(2)] == [{"size": "small"}, {"size": "large"}]
     sky = "axes:\n  sky:\n    each: {files: skies/*.hdr}\n    edits: [{set: {on: /Sky, texture: '{sky}'}}]\n"
     _whole, make = planned(sky, facts)

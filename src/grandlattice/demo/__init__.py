@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from grandlattice.demo.more import write_more
 from grandlattice.demo.plan import PLAN
 from grandlattice.demo.scene import write_scene
 
@@ -20,6 +21,7 @@ def write_demo(folder: str | Path) -> Path:
     """
     folder = Path(folder)
     write_scene(folder)
+    write_more(folder)
     plan = folder / PLAN_NAME
     if not plan.exists():
         plan.write_text(PLAN, encoding="utf-8")

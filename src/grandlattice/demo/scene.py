@@ -8,12 +8,11 @@ from __future__ import annotations
 
 from pathlib import Path
 
-import numpy as np
-from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade, Vt
+from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade
 
 from grandlattice.demo import looks, mechanism, room
-from grandlattice.demo.shapes import Mesh, corner_normals
 from grandlattice.demo.textures import write_textures
+from grandlattice.demo.writing import write_mesh
 
 FIRST, LAST = 1, 96
 _UP = room.PEDESTAL_HEIGHT + 8.6  # the dial's plane; the feet stand on the pedestal
@@ -40,25 +39,6 @@ def _new_stage(file: Path, root: str) -> Usd.Stage:
     stage.SetTimeCodesPerSecond(24)
     stage.SetFramesPerSecond(24)
     return stage
-
-
-def write_mesh(stage: Usd.Stage, path: str, mesh: Mesh, material: str) -> UsdGeom.Mesh:
-    """Define a mesh with smooth normals and texture coordinates, bound to a material."""
-    prim = UsdGeom.Mesh.Define(stage, path)
-    prim.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(mesh.points.astype(np.float32)))
-    prim.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(mesh.counts.astype(np.int32)))
-    prim.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(mesh.indices.astype(np.int32)))
-    prim.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
-    prim.CreateNormalsAttr(Vt.Vec3fArray.FromNumpy(corner_normals(mesh).astype(np.float32)))
-    prim.SetNormalsInterpolation(UsdGeom.Tokens.faceVarying)
-    api = UsdGeom.PrimvarsAPI(prim)
-    st = api.CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.faceVarying)
-    st.Set(Vt.Vec2fArray.FromNumpy(mesh.uvs.astype(np.float32)))
-    low, high = mesh.points.min(0), mesh.points.max(0)
-    prim.CreateExtentAttr([Gf.Vec3f(*low.tolist()), Gf.Vec3f(*high.tolist())])
-    bound = UsdShade.Material(stage.GetPrimAtPath(material))
-    UsdShade.MaterialBindingAPI.Apply(prim.GetPrim()).Bind(bound)
-    return prim
 
 
 def _write_instrument(file: Path) -> None:

@@ -18,6 +18,7 @@ BACKGROUND, MAT, INK, FAINT, WARNING = "#1d2226", "#31383d", "#eceae4", "#98a19f
 _GAP, _MARGIN, _CAPTION = 8, 20, 30
 _NARROWEST = 92  # of a column, so that its captions can be read
 _LOWEST, _COMFORTABLE = 48, 84  # heights of a picture: of any use, and to judge by
+_HEAD, _MOST_IN_LINES = 70, 60  # of a sheet without a grid: its header, pictures on it
 _LABEL = ""  # the axis of a sheet that has no grid
 
 
@@ -63,6 +64,12 @@ def make_sheets(
     frames : in the order they run.
     size : of a sheet in pixels; at 1280 × 800 every word can be read.
     """
+    choices = [axis for axis in _axes(frames) if len({f.coordinates.get(axis) for f in frames}) > 1]
+    if len(choices) < 2:
+        return [_in_lines(title, subtitle, frames, size)] if len(frames) <= _MOST_IN_LINES else [
+            _in_lines(title, f"{subtitle} · sheet {n // _MOST_IN_LINES + 1}", frames[n : n + _MOST_IN_LINES], size)
+            for n in range(0, len(frames), _MOST_IN_LINES)
+        ]  # fmt: skip
     grid = _best_grid(frames, size)
     per_page = max(1, (size[1] - _header(grid) - _MARGIN) // (grid.height + _CAPTION + _GAP))
     pages = [grid.rows[i : i + per_page] for i in range(0, len(grid.rows), per_page)]
@@ -71,6 +78,33 @@ def make_sheets(
         words = subtitle if len(pages) == 1 else f"{subtitle} · sheet {number + 1} of {len(pages)}"
         sheets.append(_page(title, words, grid, rows, frames, size))
     return sheets
+
+
+def _in_lines(title: str, subtitle: str, frames: Sequence[Frame], size: tuple[int, int]) -> Image.Image:
+    """Frames that differ along one axis only, line after line, as large as they go."""
+    aspect = _aspect(frames)
+    room = size[0] - 2 * _MARGIN + _GAP, size[1] - _HEAD - _MARGIN
+
+    def height(columns: int) -> int:
+        lines = -(-len(frames) // columns)
+        wide = max((room[0] / columns - _GAP) / aspect, 1.0)
+        return int(min(wide, room[1] / lines - _GAP - _CAPTION))
+
+    columns = max(range(1, len(frames) + 1), key=height)
+    box = max(1, int(height(columns) * aspect)), max(1, height(columns))
+    sheet = Image.new("RGB", size, BACKGROUND)
+    draw = ImageDraw.Draw(sheet)
+    draw.text((_MARGIN, 14), title, INK, font=_font(22))
+    draw.text((_MARGIN, 42), subtitle, FAINT, font=_font(12))
+    for k, frame in enumerate(frames):
+        line, column = divmod(k, columns)
+        corner = _MARGIN + column * (box[0] + _GAP), _HEAD + line * (box[1] + _CAPTION + _GAP)
+        _place(sheet, draw, frame, corner, box)
+    return sheet
+
+
+def _axes(frames: Sequence[Frame]) -> tuple[str, ...]:
+    return tuple(dict.fromkeys(axis for frame in frames for axis in frame.coordinates))
 
 
 def _font(size: int) -> ImageFont.FreeTypeFont | ImageFont.ImageFont:
@@ -89,7 +123,7 @@ def _key(frame: Frame, axes: Sequence[str]) -> tuple[str, ...]:
 
 def _best_grid(frames: Sequence[Frame], size: tuple[int, int]) -> _Grid:
     """The split of axes that gives the largest pictures."""
-    axes = tuple(dict.fromkeys(axis for frame in frames for axis in frame.coordinates))
+    axes = _axes(frames)
     grids = [
         _fitted_grid(frames, across, tuple(a for a in axes if a not in across), size)
         for count in range(len(axes) + 1)

@@ -12,6 +12,7 @@ from grandlattice.errors import ImageError, RunError
 from grandlattice.images import Frame, make_sheets, read_channels, to_display
 from grandlattice.runs import FolderStore, Task
 from grandlattice.runs.tasks import TaskCell
+from grandlattice.tracer import PASSES
 
 
 def contact_sheets(
@@ -63,17 +64,32 @@ def _frame(member: TaskCell, output: Path) -> tuple[int, Frame]:
     pixels, remark = None, "not rendered"
     for file in member.files:
         path = output / file.planned.path
-        if not path.is_file() or "beauty" not in file.planned.passes:
+        if not path.is_file():
             continue
         try:
-            pixels = _shown(path, file.planned.format, cell.settings.display, cell.settings.exposure)
-            break
+            if "beauty" in file.planned.passes:
+                pixels = _shown(path, file.planned.format, cell.settings.display, cell.settings.exposure)
+                break
+            pixels = _as_it_is(path, file.planned.passes[0]) if pixels is None else pixels
         except ImageError as problem:
             remark = problem.what
     coordinates = dict(cell.coordinates)
     if cell.name is not None:
         coordinates = {axis: f"{entry}*" for axis, entry in coordinates.items()}
     return cell.index, Frame(cell.address, coordinates, pixels, remark)
+
+
+def _as_it_is(path: Path, pass_name: str) -> NDArray[np.float32]:
+    """A pass that is no light, as grey or colour between 0 and 1; a depth from near to far."""
+    values = read_channels(path, PASSES[pass_name].channels)[..., :3]
+    if pass_name == "depth":
+        finite = np.isfinite(values)
+        near, far = (values[finite].min(), values[finite].max()) if finite.any() else (0.0, 1.0)
+        values = np.where(finite, 1.0 - (values - near) / max(far - near, 1e-6), 0.0)
+    elif pass_name == "normal":
+        values = values * 0.5 + 0.5
+    colour = np.broadcast_to(np.clip(values, 0.0, 1.0), (*values.shape[:2], 3))
+    return np.concatenate([colour, np.ones_like(colour[..., :1])], axis=2).astype(np.float32)
 
 
 def _shown(path: Path, kind: str, display: str | None, exposure: float) -> NDArray[np.float32]:
