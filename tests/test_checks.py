@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import numpy as np
 import pytest
 from pxr import Sdf, Usd, UsdGeom, UsdLux, UsdShade
 
@@ -101,13 +102,72 @@ def test_denoise_that_is_not_installed_is_told_plainly(plan_file: Path) -> None:
 def test_a_scene_without_a_camera(plan_file: Path) -> None:
     def change(stage: Usd.Stage) -> None:
         stage.RemovePrim("/World/Cameras")
+        stage.RemovePrim("/World/Lights")
 
     plan = PLAN.replace("  camera:\n    each: cameras\n", "").replace("{camera}", "x")
     assert has(findings(plan_file, change, plan), "error", "There is no camera")
     with pytest.raises(lattice.PlanError, match="the scene has no camera"):
         findings(plan_file)
-    with pytest.raises(lattice.SceneError, match="has no camera"):
+    # begin proposes one that sees all of the scene, and a sky where there is no light.
+    begun = lattice.open_plan(
         lattice.begin(plan_file.parent / "room.usda", plan_file.parent / "new.lattice.yaml")
+    )
+    begun.override(samples=2, scale="5%")
+    assert not [f for f in begun.check() if f.gravity != "note"]
+    run = begun.run(workers=0)
+    picture = run.picture(begun.cells[0].address)
+    assert picture[..., 3].min() == 1.0
+    depth = run.picture(begun.cells[0].address, pass_name="depth")
+    assert np.isfinite(depth).mean() > 0.2
+    empty = plan_file.parent / "empty.usda"
+    Usd.Stage.CreateNew(str(empty)).GetRootLayer().Save()
+    with pytest.raises(lattice.SceneError, match="nothing a camera could look at"):
+        lattice.begin(empty)
+
+
+def test_cameras_that_see_nothing_stand_inside_or_clip(plan_file: Path) -> None:
+    def change(stage: Usd.Stage) -> None:
+        from pxr import Gf
+
+        away = UsdGeom.Camera.Define(stage, "/World/Cameras/Away")
+        away.AddTranslateOp().Set(Gf.Vec3d(0, 3, 9))
+        away.AddRotateXYZOp().Set(Gf.Vec3f(40, 180, 0))
+        inside = UsdGeom.Camera.Define(stage, "/World/Cameras/Inside")
+        inside.AddTranslateOp().Set(Gf.Vec3d(-0.75, 0.5, 0))
+        inside.CreateClippingRangeAttr(Gf.Vec2f(0.001, 1000))
+        clipped = UsdGeom.Camera.Get(stage, "/World/Cameras/Front")
+        clipped.GetClippingRangeAttr().Set(Gf.Vec2f(9.0, 1000.0))
+
+    said = findings(plan_file, change)
+    assert has(said, "warning", "/World/Cameras/Away sees none of the scene")
+    assert has(said, "warning", "/World/Cameras/Inside stands inside an object")
+    assert has(said, "warning", "The near clipping plane of /World/Cameras/Front cuts away")
+    assert not any("Side" in line for line in said)
+
+
+def test_black_and_burnt_out_cells_are_seen_at_a_glance_when_asked(plan_file: Path) -> None:
+    plan = PLAN.replace("    night:\n      edits:\n", "    night:\n      edits:\n        - hide: //Lights\n").replace(
+        "    day:\n", "    day: {exposure: 9}\n"
+    )  # fmt: skip
+    assert not any(
+        "picture is black" in line or "burnt out" in line for line in findings(plan_file, plan=plan)
+    )
+    said = findings(plan_file, plan=plan, look=True)
+    assert has(said, "warning", "The picture is black")
+    assert has(said, "warning", "Half of the picture is burnt out")
+
+
+def test_rival_axes_idle_edits_and_files_in_the_way_are_told(plan_file: Path) -> None:
+    plan = PLAN.replace(
+        "    day:\n", "    day: {exposure: 1, edits: [{set: {on: /World/Lights/Key, intensity: 30}}]}\n"
+    )
+    plan = plan.replace("each: cameras", "each: cameras\n    with: {Side: {exposure: 2}}")
+    (plan_file.parent / "out/day").mkdir(parents=True)
+    (plan_file.parent / "out/day/Front.0001.png").write_text("mine")
+    said = findings(plan_file, plan=plan)
+    assert has(said, "note", "Both light and camera say exposure; where they meet, camera wins")
+    assert has(said, "warning", "The set of light=day changes nothing: intensity is 30 already")
+    assert has(said, "error", "out/day/Front.0001.png stands where a picture will be")
 
 
 def test_a_plan_of_one_camera_needs_no_camera_axis(tmp_path: Path) -> None:

@@ -118,7 +118,7 @@ def test_axes_of_the_scene(tmp_path: Path) -> None:
     assert addresses("axes: {l: {each: lights}}") == ["Key", "Rim"]
     assert addresses("takes: {a: {seed: 1}, b: {use: [a]}}\naxes: {t: {each: takes}}") == ["a", "b"]
     solo = "axes:\n  l:\n    each: lights\n    edits: [{hide: {on: /L, except: '{l}'}}]\n"
-    whole, make = planned(solo)
+    _, make = planned(solo)
     assert [make(i).edits[0].edit.body.except_ for i in range(2)] == [["/L/Key"], ["/L/Rim"]]
     _whole, make = planned("axes:\n  s: {each: {variants: size, of: /Toys}}\n")
     assert [make(i).edits[0].edit.body.values() for i in range(2)] == [{"size": "small"}, {"size": "large"}]

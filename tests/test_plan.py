@@ -315,3 +315,10 @@ def test_passes_and_formats_have_their_own_files_where_the_template_says_so() ->
         "out/day/Front.depth.0001.exr",
         "out/day/Front.beauty.0001.png",
     ]
+
+
+def test_the_fuzzers_corpus_is_refused_in_words() -> None:
+    from torture.fuzz_plans import CORPUS, attempt
+
+    for file in sorted(CORPUS.glob("*.yaml")):
+        assert attempt(file.read_text()) in ("plan", "refused"), file.name

@@ -53,6 +53,7 @@ from grandlattice.stage import (
     draft_plan,
     explain_settings,
     export_cell,
+    framing_file,
     open_scene,
     survey_scene,
 )
@@ -105,6 +106,9 @@ def survey(scene: str | Path) -> Survey:
 def begin(scene: str | Path, plan: str | Path | None = None) -> Path:
     """Write a first plan for a scene and return its path.
 
+    Where the scene has no camera, an overlay with one that sees all of it is written beside the
+    plan; where it has no light, the plan brings in a sky.
+
     Parameters
     ----------
     plan : where; ``SCENE.lattice.yaml`` beside the scene by default.
@@ -116,19 +120,28 @@ def begin(scene: str | Path, plan: str | Path | None = None) -> Path:
     """
     scene = Path(scene)
     file = Path(plan) if plan is not None else scene.with_name(scene.stem + ENDING)
-    text = draft_plan(survey(scene), file)
+    text, framing = draft_plan(survey(scene), file)
+    _write_new(file, text, f"glat cells {file.name} shows what it renders; --plan names another file")
+    if framing is not None:
+        camera = framing_file(file)
+        try:
+            _write_new(camera, framing, "move it away, or name another plan with --plan")
+        except LatticeError:
+            file.unlink(missing_ok=True)
+            raise
+    return file
+
+
+def _write_new(file: Path, text: str, cure: str) -> None:
     try:
         with file.open("x", encoding="utf-8") as stream:
             stream.write(text)
     except FileExistsError:
         raise PlanError(
-            f"{file.name} exists already and is left as it is.",
-            place=Place(file),
-            cure=f"glat cells {file.name} shows what it renders; --plan names another file",
+            f"{file.name} exists already and is left as it is.", place=Place(file), cure=cure
         ) from None
     except OSError as problem:
         raise OutputError(f"{file} cannot be written: {problem.strerror}.") from problem
-    return file
 
 
 def prepare_tracer() -> None:

@@ -89,24 +89,33 @@ def check_cells(checked: Checked) -> Iterator[Finding]:
 
 
 class _IdleEdits:
-    """Edits that change nothing in any cell they are laid in."""
+    """Edits that change nothing in any cell they are laid in.
+
+    One entry of an axis may say what stands already, where others say otherwise of the same.
+    """
 
     def __init__(self) -> None:
         self._idle: dict[int, tuple[PlacedEdit, str]] = {}
-        self._useful: set[int] = set()
+        self._useful: set[object] = set()
 
     def look(self, cell: Cell, explainer: Explainer) -> None:
         idle = {id(p.edit): (p, why) for p, why in explainer.idle(explainer.explain(cell), cell)}
-        self._useful |= {id(p.edit) for p in cell.edits} - set(idle)
+        useful = [p for p in cell.edits if id(p.edit) not in idle]
+        self._useful |= {id(p.edit) for p in useful} | {_theme(p) for p in useful}
         self._idle.update(idle)
 
     def findings(self) -> Iterator[Finding]:
         for key, (placed, why) in self._idle.items():
-            if key not in self._useful:
+            if key not in self._useful and _theme(placed) not in self._useful:
                 yield Finding(
                     WARNING, f"The {placed.edit.verb} of {placed.source} changes nothing: {why}.",
                     str(placed.place), "remove it, or look at the edits around it with glat explain",
                 )  # fmt: skip
+
+
+def _theme(placed: PlacedEdit) -> tuple[str, str, str]:
+    """What an edit is about: the axis, the verb, and what it is done to."""
+    return placed.source.partition("=")[0], placed.edit.verb, repr(getattr(placed.edit.body, "on", ""))
 
 
 def _check_light(cell: Cell, snapshot: Snapshot, addresses: tuple[str, ...]) -> Iterator[Finding]:

@@ -66,12 +66,12 @@ def make_sheets(
     """
     choices = [axis for axis in _axes(frames) if len({f.coordinates.get(axis) for f in frames}) > 1]
     if len(choices) < 2:
-        return [_in_lines(title, subtitle, frames, size)] if len(frames) <= _MOST_IN_LINES else [
-            _in_lines(title, f"{subtitle} · sheet {n // _MOST_IN_LINES + 1}", frames[n : n + _MOST_IN_LINES], size)
-            for n in range(0, len(frames), _MOST_IN_LINES)
-        ]  # fmt: skip
+        parts = [frames[n : n + _MOST_IN_LINES] for n in range(0, len(frames), _MOST_IN_LINES)]
+        count = f" of {len(parts)}"
+        numbers = [f" · sheet {k}{count}" if len(parts) > 1 else "" for k in range(1, len(parts) + 1)]
+        return [_in_lines(title, subtitle + n, part, size) for n, part in zip(numbers, parts, strict=True)]
     grid = _best_grid(frames, size)
-    per_page = max(1, (size[1] - _header(grid) - _MARGIN) // (grid.height + _CAPTION + _GAP))
+    per_page = _per_page(grid, size)
     pages = [grid.rows[i : i + per_page] for i in range(0, len(grid.rows), per_page)]
     sheets = []
     for number, rows in enumerate(pages):
@@ -115,6 +115,11 @@ def _header(grid: _Grid) -> int:
     return 66 + 18 * len(grid.across)
 
 
+def _per_page(grid: _Grid, size: tuple[int, int]) -> int:
+    """Rows of a grid that go on one sheet."""
+    return max(1, (size[1] - _header(grid) - _MARGIN) // (grid.height + _CAPTION + _GAP))
+
+
 def _key(frame: Frame, axes: Sequence[str]) -> tuple[str, ...]:
     if axes == (_LABEL,):
         return (frame.label,)
@@ -122,16 +127,16 @@ def _key(frame: Frame, axes: Sequence[str]) -> tuple[str, ...]:
 
 
 def _best_grid(frames: Sequence[Frame], size: tuple[int, int]) -> _Grid:
-    """The split of axes that gives the largest pictures."""
+    """The split of axes that needs the fewest sheets, and of those the one with the largest pictures."""
     axes = _axes(frames)
     grids = [
         _fitted_grid(frames, across, tuple(a for a in axes if a not in across), size)
         for count in range(len(axes) + 1)
         for across in itertools.combinations(axes, count)
     ]
-    best = max(grids, key=lambda grid: grid.height)
-    if best.height >= _LOWEST:
-        return best
+    legible = [grid for grid in grids if grid.height >= _LOWEST]
+    if legible:
+        return min(legible, key=lambda grid: (-(-len(grid.rows) // _per_page(grid, size)), -grid.height))
     # So many entries that no split fits the sheet's width: one column, eight pictures to a line.
     labels: list[tuple[str, ...]] = [(frame.label,) for frame in frames]
     return _Grid((), (_LABEL,), [()], labels, [16 / 9], 120)

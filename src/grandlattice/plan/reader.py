@@ -23,6 +23,7 @@ from ruamel.yaml.events import (
     CollectionEndEvent,
     CollectionStartEvent,
     DocumentStartEvent,
+    MappingStartEvent,
     NodeEvent,
 )
 from ruamel.yaml.resolver import VersionedResolver
@@ -158,7 +159,8 @@ def parse(text: str, file: Path | None = None) -> Document:
 
 def _refuse(text: str, file: Path | None) -> None:
     """Walk the YAML once for what plans do not allow, before anything is built from it."""
-    depth = documents = 0
+    documents = 0
+    inside: list[bool | None] = []  # for each open collection: in a mapping, whether a key comes next
     for event in YAML(typ="rt", pure=True).parse(io.StringIO(text)):
         mark = event.start_mark
         place = Place(file, mark.line + 1, mark.column + 1) if mark else Place(file)
@@ -174,8 +176,15 @@ def _refuse(text: str, file: Path | None) -> None:
             raise PlanError(f"&{event.anchor} would be read as a YAML anchor.", place=place, cure=_QUOTE)
         if getattr(event, "tag", None) is not None and str(event.tag).startswith(("!", "tag:")):
             raise PlanError(f"{event.tag} would be read as a YAML tag.", place=place, cure=_QUOTE)
-        depth += isinstance(event, CollectionStartEvent) - isinstance(event, CollectionEndEvent)
-        if depth > _DEEPEST:
+        if isinstance(event, CollectionEndEvent):
+            inside.pop()
+        elif isinstance(event, NodeEvent) and inside and inside[-1] is not None:
+            if inside[-1] and isinstance(event, CollectionStartEvent):
+                raise PlanError("A list or {…} stands here where a key is wanted.", place=place, cure=_QUOTE)
+            inside[-1] = not inside[-1]
+        if isinstance(event, CollectionStartEvent):
+            inside.append(True if isinstance(event, MappingStartEvent) else None)
+        if len(inside) > _DEEPEST:
             raise PlanError(f"The plan is nested deeper than {_DEEPEST} levels.", place=place)
 
 

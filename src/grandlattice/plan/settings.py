@@ -97,7 +97,7 @@ def _check_format(value: object) -> str:
 
 
 def _check_passes(value: list[str]) -> list[str]:
-    amends = [name[0] in "+-" for name in value]
+    amends = [name[:1] in ("+", "-") for name in value]
     if any(amends) and not all(amends):
         raise ValueError("a list of passes either replaces (depth) or amends (+depth, -depth)")
     return value

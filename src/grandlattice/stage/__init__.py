@@ -5,7 +5,7 @@ a function of `edits`), `switching` (one traced stage, cell after cell), `snapsh
 renderer); then `explaining` (who set what) and `exporting`.
 """
 
-from grandlattice.stage.draft import draft_plan
+from grandlattice.stage.draft import draft_plan, framing_file
 from grandlattice.stage.explaining import (
     Change,
     Explainer,
@@ -21,6 +21,6 @@ from grandlattice.stage.switching import CellStage
 
 __all__ = [
     "CellStage", "Change", "Explainer", "Explanation", "Opinion", "Scene", "Snapshotter", "Survey",
-    "draft_plan", "explain_settings", "export_cell", "open_scene", "read_asset", "scene_digest",
-    "scene_files", "survey_assets", "survey_scene",
+    "draft_plan", "explain_settings", "export_cell", "framing_file", "open_scene", "read_asset",
+    "scene_digest", "scene_files", "survey_assets", "survey_scene",
 ]  # fmt: skip

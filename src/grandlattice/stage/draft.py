@@ -3,27 +3,68 @@
 from __future__ import annotations
 
 import json
+import math
 import re
+from dataclasses import replace
 from pathlib import Path
+
+from pxr import Gf, Usd, UsdGeom
 
 from grandlattice.errors import SceneError
 from grandlattice.plan import RESERVED, distinct_names
-from grandlattice.stage.survey import Survey
+from grandlattice.stage.survey import CameraSurvey, Survey
+
+FRAMING = "/Framing/Camera"
 
 
-def draft_plan(survey: Survey, plan_file: Path) -> str:
-    """The text of a plan for the surveyed scene.
+def draft_plan(survey: Survey, plan_file: Path) -> tuple[str, str | None]:
+    """The text of a plan for the surveyed scene, and of an overlay with a camera where it has none.
 
     Raises
     ------
     SceneError
-        When the scene has no camera to render with.
+        When the scene has no camera, and nothing a camera could look at.
     """
+    framing = None
     if not survey.cameras:
+        framing = _framing(survey)
+        aspect = CameraSurvey(FRAMING, 16 / 9, "perspective", 0.0)
+        survey = replace(survey, cameras=(aspect,))
+    return _plan(survey, plan_file, framing is not None), framing
+
+
+def framing_file(plan_file: Path) -> Path:
+    """Where the overlay with the proposed camera goes."""
+    return plan_file.with_name(plan_file.name.split(".")[0] + ".framing.usda")
+
+
+def _framing(survey: Survey) -> str:
+    """A layer with a camera that sees all of the scene from the front, a little from above."""
+    if survey.bounds is None:
         raise SceneError(
-            f"{survey.file.name} has no camera, so there is nothing to render with.",
+            f"{survey.file.name} has no camera, and nothing a camera could look at.",
             cure="add a camera in the program the scene comes from, then run glat begin again",
         )
+    low, high = (Gf.Vec3d(*corner) for corner in survey.bounds)
+    centre, radius = (low + high) / 2.0, max((high - low).GetLength() / 2.0, 1e-6)
+    y_up = survey.up_axis == "Y"
+    up = Gf.Vec3d.YAxis() if y_up else Gf.Vec3d.ZAxis()
+    view = (Gf.Vec3d(0.5, 0.35, 1.0) if y_up else Gf.Vec3d(0.5, -1.0, 0.35)).GetNormalized()
+    aperture, focal_length = (36.0, 20.25), 35.0
+    distance = radius / math.sin(math.atan(aperture[1] / 2.0 / focal_length))
+    stage = Usd.Stage.CreateInMemory()
+    camera = UsdGeom.Camera.Define(stage, FRAMING)
+    looking = Gf.Matrix4d().SetLookAt(centre + view * distance, centre, up).GetInverse()
+    camera.AddTransformOp().Set(looking)
+    camera.CreateHorizontalApertureAttr(aperture[0])
+    camera.CreateVerticalApertureAttr(aperture[1])
+    camera.CreateFocalLengthAttr(focal_length)
+    camera.CreateFocusDistanceAttr(distance)
+    camera.CreateClippingRangeAttr(Gf.Vec2f(max(distance - 2 * radius, distance / 1000), distance * 100))
+    return str(stage.GetRootLayer().ExportToString())
+
+
+def _plan(survey: Survey, plan_file: Path, proposed: bool) -> str:
     scene = _text(_relative(survey.file, plan_file.parent))
     names = distinct_names(camera.path for camera in survey.cameras)
     lines = [
@@ -62,6 +103,11 @@ def draft_plan(survey: Survey, plan_file: Path) -> str:
             f"    {names[survey.cameras[0].path]}:",
             f"      camera: {survey.cameras[0].path}",
         ]
+        if proposed:
+            lines += [
+                "      edits:                   # the scene has no camera; this file proposes one",
+                f"        - overlay: {_text(framing_file(plan_file).name)}",
+            ]
     lines += [
         "",
         "# rules:                       # what drops or amends cells after the axes are multiplied",
@@ -73,6 +119,12 @@ def draft_plan(survey: Survey, plan_file: Path) -> str:
 
 def _light_axis(survey: Survey) -> list[str]:
     lit = [light for light in survey.lights if light.lit and light.known]
+    if not survey.lights:
+        return [
+            "  light:", "    sky:                       # the scene has no light; this one is the plan's",
+            "      edits:", "        - light:", "            kind: dome", "            name: Sky",
+            "            intensity: 1",
+        ]  # fmt: skip
     lines = ["  light:", "    asis:                      # the scene's own lighting"]
     names = distinct_names(light.path for light in lit)
     if len(lit) > 1:

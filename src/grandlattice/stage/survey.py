@@ -14,6 +14,8 @@ from grandlattice.stage.lighting import KINDS, camera_aspect, light_radiance
 from grandlattice.stage.looks import unknown_surface
 from grandlattice.stage.scene import Scene, quiet_usd
 
+Corner = tuple[float, float, float]
+
 
 @dataclass(frozen=True)
 class CameraSurvey:
@@ -57,6 +59,7 @@ class Survey:
     undrawn : prim type → count, of what the embedded tracer does not draw.
     unknown_materials : material path → why it is drawn neutral grey.
     problems : what USD says is wrong with the composition.
+    bounds : least and greatest corner of everything that can be drawn, None where there is nothing.
     """
 
     file: Path
@@ -74,6 +77,7 @@ class Survey:
     triangles: int
     assets: tuple[AssetSurvey, ...]
     problems: tuple[str, ...]
+    bounds: tuple[Corner, Corner] | None = None
 
 
 def survey_scene(scene: Scene) -> Survey:
@@ -116,8 +120,17 @@ def survey_scene(scene: Scene) -> Survey:
     return Survey(
         scene.file, scene.up_axis, scene.metres_per_unit, scene.frames, scene.frames_per_second,
         tuple(cameras), tuple(lights), tuple(materials), unknown, variants, dict(objects),
-        dict(undrawn), triangles, survey_assets(scene), problems,
+        dict(undrawn), triangles, survey_assets(scene), problems, _bounds(stage, start),
     )  # fmt: skip
+
+
+def _bounds(stage: Usd.Stage, time: Usd.TimeCode) -> tuple[Corner, Corner] | None:
+    cache = UsdGeom.BBoxCache(time, [UsdGeom.Tokens.default_, UsdGeom.Tokens.render])
+    found = cache.ComputeWorldBound(stage.GetPseudoRoot()).ComputeAlignedRange()
+    if found.IsEmpty():
+        return None
+    low, high = found.GetMin(), found.GetMax()
+    return (low[0], low[1], low[2]), (high[0], high[1], high[2])
 
 
 def _variants(prim: Usd.Prim) -> dict[str, list[str]]:
