@@ -120,7 +120,8 @@ def test_a_scene_without_a_camera(plan_file: Path) -> None:
     depth = run.picture(begun.cells[0].address, pass_name="depth")
     assert np.isfinite(depth).mean() > 0.2
     empty = plan_file.parent / "empty.usda"
-    Usd.Stage.CreateNew(str(empty)).GetRootLayer().Save()
+    nothing = Usd.Stage.CreateNew(str(empty))
+    nothing.GetRootLayer().Save()
     with pytest.raises(lattice.SceneError, match="nothing a camera could look at"):
         lattice.begin(empty)
 

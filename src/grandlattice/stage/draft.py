@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
 import json
-import math
 import re
 from dataclasses import replace
 from pathlib import Path
@@ -51,7 +51,13 @@ def _framing(survey: Survey) -> str:
     up = Gf.Vec3d.YAxis() if y_up else Gf.Vec3d.ZAxis()
     view = (Gf.Vec3d(0.5, 0.35, 1.0) if y_up else Gf.Vec3d(0.5, -1.0, 0.35)).GetNormalized()
     aperture, focal_length = (36.0, 20.25), 35.0
-    distance = radius / math.sin(math.atan(aperture[1] / 2.0 / focal_length))
+    right = Gf.Cross(up, view).GetNormalized()
+    above = Gf.Cross(view, right)
+    wide, tall = (2.0 * focal_length / side for side in aperture)
+    corners = [Gf.Vec3d(*xyz) - centre for xyz in itertools.product(*zip(low, high, strict=True))]
+    # As near as all corners of the scene's box stay inside the frame.
+    distance = 1.05 * max(max(abs(c * right) * wide, abs(c * above) * tall) + c * view for c in corners)
+    distance = max(distance, radius * 1e-3)
     stage = Usd.Stage.CreateInMemory()
     camera = UsdGeom.Camera.Define(stage, FRAMING)
     looking = Gf.Matrix4d().SetLookAt(centre + view * distance, centre, up).GetInverse()
@@ -60,7 +66,8 @@ def _framing(survey: Survey) -> str:
     camera.CreateVerticalApertureAttr(aperture[1])
     camera.CreateFocalLengthAttr(focal_length)
     camera.CreateFocusDistanceAttr(distance)
-    camera.CreateClippingRangeAttr(Gf.Vec2f(max(distance - 2 * radius, distance / 1000), distance * 100))
+    near = max(distance - 2 * radius, distance / 1000)
+    camera.CreateClippingRangeAttr(Gf.Vec2f(near, (distance + radius) * 100))
     return str(stage.GetRootLayer().ExportToString())
 
 

@@ -1,0 +1,165 @@
+"""The real command line on small plans and on the demo: what is printed, written and answered."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pandas
+import pytest
+from pxr import Usd
+
+from conftest import PLAN
+
+
+def test_cells_as_tables_matrix_pages_and_counts(plan_file: Path, glat) -> None:
+    folder = plan_file.parent
+    plan_file.write_text(
+        PLAN + "rules:\n  - drop: {light: night, camera: Side}\nsets: {tonight: [{light: night}]}\n"
+    )
+    assert glat(folder, "cells", "--count")[1].strip() == "3"
+    assert glat(folder, "cells", "--count", "--set-of", "tonight")[1].strip() == "1"
+    code, said = glat(folder, "cells", "--matrix")
+    assert code == 0
+    rows = {line.split()[0]: line.split()[1:] for line in said.splitlines() if line[:3] in ("day", "nig")}
+    assert rows == {"day": ["█", "█"], "night": ["█", "·"]}
+    for ending, read in (
+        (".csv", pandas.read_csv),
+        (".parquet", pandas.read_parquet),
+        (".json", pandas.read_json),
+    ):
+        code, said = glat(folder, "cells", "--table", f"all{ending}")
+        assert code == 0, said
+        table = read(folder / f"all{ending}")
+        assert list(table["address"]) == ["day/Front", "day/Side", "night/Front"]
+        assert list(table["light"]) == ["day", "day", "night"]
+        assert table["first_file"][2] == "out/night/Front.0001.exr"
+    code, said = glat(folder, "cells", "--table", "all.xls")
+    assert code == 2
+    assert ".csv, .parquet or .json" in said
+    code, said = glat(folder, "cells", "--page", "2")
+    assert code == 2
+    assert "There is no page 2; the last is 1" in said
+    listed = json.loads(glat(folder, "cells", "--json", "--at", "camera=Side")[1])
+    assert [cell["address"] for cell in listed] == ["day/Side"]
+
+
+def test_explain_on_the_command_line(plan_file: Path, glat) -> None:
+    folder = plan_file.parent
+    code, said = glat(folder, "explain", "night/Front")
+    assert code == 0, said
+    assert "intensity  30 → 60" in said
+    assert "light=night  room.lattice.yaml:17:11" in said
+    code, said = glat(folder, "explain", "room.lattice.yaml", "night/Front", "--against", "night/Side")
+    assert code == 0
+    assert "/World/Lights" not in said
+    assert "camera  /World/Cameras/Side → /World/Cameras/Front" in said
+    told = json.loads(glat(folder, "explain", "night/Front", "--json")[1])
+    winners = [o["source"] for change in told["changes"] for o in change["opinions"] if o["wins"]]
+    assert set(winners) == {"light=night"}
+    code, said = glat(folder, "explain", "nihgt/Front")
+    assert code == 2
+    assert "Did you mean night?" in said
+    code, said = glat(folder, "explain", "a", "b", "c")
+    assert code == 2
+    assert "Name a plan and one cell" in said
+
+
+def test_export_writes_a_layer_that_opens_and_never_replaces(plan_file: Path, glat) -> None:
+    folder = plan_file.parent
+    before = (folder / "room.usda").read_bytes()
+    code, said = glat(folder, "export", "night/Front")
+    assert code == 0, said
+    stage = Usd.Stage.Open(str(folder / "room-night-Front.usda"))
+    assert stage.GetPrimAtPath("/World/Lights/Key").GetAttribute("inputs:intensity").Get() == 60
+    assert stage.GetMetadata("renderSettingsPrimPath") == "/Render/Lattice_night_Front"
+    assert glat(folder, "export", "night/Front")[0] == 1
+    for name, says in (
+        ("room.usda", "exists already"),
+        ("x.png", "is no USD layer"),
+        ("no/such/x.usda", "wrote"),
+    ):
+        assert says in glat(folder, "export", "night/Front", "--file", name)[1]
+    assert (folder / "room.usda").read_bytes() == before
+
+
+def test_schema_and_check_for_programs(plan_file: Path, glat) -> None:
+    schema = json.loads(glat(plan_file.parent, "schema")[1])
+    assert "axes" in schema["properties"]
+    plan_file.write_text(PLAN.replace("/World/Lights/Sky", "/World/Lights/Sk"))
+    code, said = glat(plan_file.parent, "check", "--json")
+    assert code == 1
+    errors = [finding for finding in json.loads(said) if finding["gravity"] == "error"]
+    assert errors[0]["place"] == "room.lattice.yaml:16:11"
+    assert "Did you mean /World/Lights/Sky?" in errors[0]["what"]
+    plan_file.write_text(PLAN + "  gone: {a: {edits: [{show: /World/Toys}]}}\n")
+    assert glat(plan_file.parent, "check")[0] == 0
+    assert glat(plan_file.parent, "check", "--strict")[0] == 1
+
+
+def test_one_bad_plan_of_a_queue_does_not_lose_the_others(plan_file: Path, glat) -> None:
+    folder = plan_file.parent
+    (folder / "bad.lattice.yaml").write_text(PLAN.replace("/World/Lights/Sky", "/World/Lights/Sk"))
+    code, said = glat(
+        folder, "run", "bad.lattice.yaml", "room.lattice.yaml", "--at", "day/Front", "--workers", "0",
+        "--set", "samples=1",
+    )  # fmt: skip
+    assert (folder / "out/day/Front.0001.exr").is_file(), said
+    assert code in (0, 1)  # the cell asked for has no bad edit; a bad night would
+
+
+@pytest.mark.parametrize("name", ["layers", "day"])
+def test_the_other_plans_of_the_demo_hold(demo: Path, glat, name: str) -> None:
+    code, said = glat(demo.parent / "more", "check", f"{name}.lattice.yaml", "--strict")
+    assert code == 0, said
+    assert "nothing stands in the way" in said
+
+
+def test_a_label_and_every_format_and_density(plan_file: Path, glat) -> None:
+    import OpenImageIO as oiio
+
+    import grandlattice as lattice
+
+    text = PLAN.replace("[exr, png]", "[exr, png, jpg, tiff, tga, hdr]").replace(
+        "size: 48x32", "print: {width: 2 in, height: 1 in, ppi: 100}\n  label: true"
+    )
+    plan_file.write_text(text)
+    plan = lattice.open_plan(plan_file).override(samples=1)
+    assert plan.run(["day/Front"], workers=0).ok
+    folder = plan_file.parent / "out/day"
+    for ending, height in (
+        ("exr", 100),
+        ("png", 118),
+        ("jpg", 118),
+        ("tiff", 118),
+        ("tga", 118),
+        ("hdr", 100),
+    ):
+        spec = oiio.ImageInput.open(str(folder / f"Front.0001.{ending}")).spec()
+        assert (spec.width, spec.height) == (200, height), ending
+        if ending not in ("tga", "hdr"):
+            assert spec.getattribute("XResolution") == pytest.approx(100, abs=0.1), ending
+    # Each of them says by itself that it is done, even without a ledger.
+    for file in plan_file.parent.glob("*.sqlite"):
+        file.unlink()
+    assert not lattice.open_plan(plan_file).override(samples=1).outlook(["day/Front"]).outlook.todo
+
+
+def test_a_lens_of_the_plans_own(plan_file: Path) -> None:
+    import grandlattice as lattice
+
+    text = PLAN.replace(
+        "    day:\n",
+        "    day:\n    sharp: {fstop: off}\n    soft: {fstop: 0.05, focus: 2 cm}\n    tall: {size: 32x48, fit: crop}\n",
+    )
+    plan_file.write_text(text)
+    plan = lattice.open_plan(plan_file).override(samples=16)
+    run = plan.run(["/Front"], workers=0)
+    assert run.ok
+    sharp, soft = (run.picture(f"{name}/Front")[..., :3] for name in ("sharp", "soft"))
+    assert abs(run.picture("day/Front")[..., :3] - sharp).max() == 0.0  # the scene's camera is a pinhole
+    edges = [abs(p[:, 1:] - p[:, :-1]).max() for p in (sharp, soft)]
+    assert edges[1] < 0.7 * edges[0]
+    # Cropped to a tall picture: the floor's horizon is where it was, and less is seen at the sides.
+    depth = run.picture("tall/Front", pass_name="depth")
+    assert depth.shape[:2] == (48, 32)
