@@ -165,7 +165,13 @@ def test_rival_axes_idle_edits_and_files_in_the_way_are_told(plan_file: Path) ->
     plan = plan.replace("each: cameras", "each: cameras\n    with: {Side: {exposure: 2}}")
     (plan_file.parent / "out/day").mkdir(parents=True)
     (plan_file.parent / "out/day/Front.0001.png").write_text("mine")
+    plan += "rules:\n  - at: {light: night}\n    edits:\n      - show: /World/Lights/Sky\n"
     said = findings(plan_file, plan=plan)
+    assert has(
+        said,
+        "note",
+        "Both light=night and rule 1 set visibility of /World/Lights/Sky; where they meet, rule 1",
+    )
     assert has(said, "note", "Both light and camera say exposure; where they meet, camera wins")
     assert has(said, "warning", "The set of light=day changes nothing: intensity is 30 already")
     assert has(said, "error", "out/day/Front.0001.png stands where a picture will be")

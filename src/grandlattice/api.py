@@ -43,6 +43,7 @@ from grandlattice.plan import (
     with_included,
     yaml_writer,
 )
+from grandlattice.plan.cells import TRACED
 from grandlattice.plan.validation import explained
 from grandlattice.spawning import without_main_script
 from grandlattice.stage import (
@@ -396,6 +397,18 @@ class Plan:
         """Cells, frames, files and about how many bytes they need."""
         indices = self.cells.indices(*at, sets=sets) if at or sets else None
         return Filing(self.lattice, self._make, self.facts, self.names, indices).totals()
+
+    def shared(self, at: Sequence[str] = (), sets: Sequence[str] = ()) -> int:
+        """How many cells differ from another in exposure, display, format or name alone, so that
+        one trace serves both."""
+        seen: set[object] = set()
+        indices = self.cells.indices(*at, sets=sets)
+        for index in indices.tolist():
+            cell = self._make(index)
+            edits = tuple(id(placed.edit) for placed in cell.edits)
+            told = [str(getattr(cell.settings, name)) for name in TRACED]
+            seen.add((edits, *told))
+        return len(indices) - len(seen)
 
     def table(self, at: Sequence[str] = (), sets: Sequence[str] = ()) -> pandas.DataFrame:
         """A row for each cell in running order: its entries, size, frames, passes, first file."""

@@ -9,7 +9,15 @@ from grandlattice.checks.finding import ERROR, NOTE, WARNING, Checked, Finding, 
 from grandlattice.errors import LatticeError
 from grandlattice.plan import Cell, PlacedEdit
 from grandlattice.snapshot import Snapshot
-from grandlattice.stage import CellStage, Explainer, Snapshotter, survey_scene
+from grandlattice.stage import (
+    CellStage,
+    Change,
+    Explainer,
+    Opinion,
+    Snapshotter,
+    rivals,
+    survey_scene,
+)
 
 
 def check_scene(checked: Checked) -> Iterator[Finding]:
@@ -57,7 +65,7 @@ def check_cells(checked: Checked) -> Iterator[Finding]:
         return
     snapshots = Snapshotter(stage)
     known: set[tuple[object, ...]] = set()
-    idle = _IdleEdits()
+    edits_seen = _Edits()
     for key, cells in groups.items():
         cell = cells[0]
         if cell.settings.camera is None:
@@ -76,7 +84,7 @@ def check_cells(checked: Checked) -> Iterator[Finding]:
             yield Finding(NOTE, f"{prim}: {what}.", str(place))
         if ("edits", key[0]) not in known:
             known.add(("edits", key[0]))
-            idle.look(cell, explainer)
+            edits_seen.look(cell, explainer)
         addresses = tuple(c.address for c in cells)
         yield from _check_light(cell, snapshot, addresses)
         if not snapshot.items:
@@ -85,11 +93,11 @@ def check_cells(checked: Checked) -> Iterator[Finding]:
             yield from _check_camera(checked, cell, snapshot, addresses, known)
         if checked.facilities.glance is not None:
             yield from _check_glance(checked.facilities.glance, cell, addresses)
-    yield from idle.findings()
+    yield from edits_seen.findings()
 
 
-class _IdleEdits:
-    """Edits that change nothing in any cell they are laid in.
+class _Edits:
+    """Edits that two speakers make of one value, and edits that change nothing in any cell.
 
     One entry of an axis may say what stands already, where others say otherwise of the same.
     """
@@ -97,14 +105,25 @@ class _IdleEdits:
     def __init__(self) -> None:
         self._idle: dict[int, tuple[PlacedEdit, str]] = {}
         self._useful: set[object] = set()
+        self._rivals: dict[tuple[str, str], tuple[Change, Opinion, Opinion]] = {}
 
     def look(self, cell: Cell, explainer: Explainer) -> None:
-        idle = {id(p.edit): (p, why) for p, why in explainer.idle(explainer.explain(cell), cell)}
+        told = explainer.explain(cell)
+        for change, winner, loser in rivals(told):
+            self._rivals.setdefault((winner.place, loser.place), (change, winner, loser))
+        idle = {id(p.edit): (p, why) for p, why in explainer.idle(told, cell)}
         useful = [p for p in cell.edits if id(p.edit) not in idle]
         self._useful |= {id(p.edit) for p in useful} | {_theme(p) for p in useful}
         self._idle.update(idle)
 
     def findings(self) -> Iterator[Finding]:
+        for change, winner, loser in self._rivals.values():
+            yield Finding(
+                NOTE,
+                f"Both {loser.source} and {winner.source} set {change.name} of {change.prim}; "
+                f"where they meet, {winner.source} wins.",
+                winner.place,
+            )
         for key, (placed, why) in self._idle.items():
             if key not in self._useful and _theme(placed) not in self._useful:
                 yield Finding(

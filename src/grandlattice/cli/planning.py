@@ -27,6 +27,7 @@ from grandlattice.cli.options import (
 from grandlattice.cli.words import console, many, next_step, print_json, quoted, short, size
 
 _PAGE = 200
+_SHARED_AT_MOST = 20_000  # cells whose traces are compared for the totals
 
 
 def survey(scene: SceneFile, json: AsJson = False) -> None:
@@ -130,9 +131,11 @@ def _show_page(plan: lattice.Plan, at: list[str], sets: list[str], page: int, js
     tables.show_cells(plan, shown)
     whole = plan.totals(at, sets)
     skipped = f", {plan.lattice.skipped:,} skipped" if plan.lattice.skipped and not at and not sets else ""
+    shared = plan.shared(at, sets) if len(indices) <= _SHARED_AT_MOST else 0
     console.print(
         f"{many(whole.cells, 'cell')}{skipped}, {many(whole.frames, 'frame')}, {many(whole.files, 'file')}, "
         f"about {size(whole.bytes)}"
+        + (f"; {many(shared, 'cell')} shared with another's trace" if shared else "")
     )
     if len(indices) > page * _PAGE:
         console.print(

@@ -49,6 +49,12 @@ class CellSettings:
     take: tuple[str, ...] = ()
 
 
+TRACED = (
+    "camera", "size", "fit", "frames", "samples", "seed", "bounces", "clamp", "fstop", "focus",
+    "background", "denoise",
+)  # fmt: skip
+"""Settings the light in a picture depends on; cells that agree in these and their edits share a trace."""
+
 _DECIDED = frozenset(f.name for f in fields(CellSettings)) - {"size", "frames", "camera"}
 
 

@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from grandlattice.plan import Cell, FileNames, Lattice, PlanModel, PlannedFile, planned_files
+from grandlattice.plan.cells import TRACED
 from grandlattice.stage.scene import file_digest
 
 TRACE_VERSION = 1  # raise when the same inputs give other pictures than before
@@ -93,23 +94,9 @@ class Fingerprints:
 
     def trace(self, cell: Cell, frame: int) -> str:
         """Of everything the light in a picture depends on."""
-        s = cell.settings
-        return _digest({
-            **self._shared,
-            "frame": frame,
-            "edits": self._all_edits(cell),
-            "camera": s.camera,
-            "size": str(s.size),
-            "fit": s.fit,
-            "fstop": s.fstop,
-            "focus": s.focus,
-            "samples": s.samples,
-            "seed": s.seed,
-            "bounces": s.bounces,
-            "clamp": s.clamp,
-            "background": s.background,
-            "denoise": s.denoise and self._can_denoise,
-        })  # fmt: skip
+        told = {name: getattr(cell.settings, name) for name in TRACED if name != "frames"}
+        told["size"], told["denoise"] = str(told["size"]), told["denoise"] and self._can_denoise
+        return _digest({**self._shared, "frame": frame, "edits": self._all_edits(cell), **told})
 
     def file(self, trace: str, cell: Cell, planned: PlannedFile) -> str:
         """Of everything a file depends on."""

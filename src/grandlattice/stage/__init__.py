@@ -12,6 +12,7 @@ from grandlattice.stage.explaining import (
     Explanation,
     Opinion,
     explain_settings,
+    rivals,
 )
 from grandlattice.stage.exporting import export_cell
 from grandlattice.stage.scene import Scene, open_scene, read_asset, scene_digest, scene_files
@@ -21,6 +22,6 @@ from grandlattice.stage.switching import CellStage
 
 __all__ = [
     "CellStage", "Change", "Explainer", "Explanation", "Opinion", "Scene", "Snapshotter", "Survey",
-    "draft_plan", "explain_settings", "export_cell", "framing_file", "open_scene", "read_asset",
+    "draft_plan", "explain_settings", "export_cell", "framing_file", "open_scene", "read_asset", "rivals",
     "scene_digest", "scene_files", "survey_assets", "survey_scene",
 ]  # fmt: skip

@@ -127,6 +127,21 @@ class Explainer:
                 yield placed, f"{winner.source} says otherwise after it ({winner.place})"
 
 
+_REPLACING = frozenset(
+    ["set", "turn-to", "move-to", "assign", "choose", "swap", "hide", "show", "only", "matte", "unseen",
+     "catch", "sun", "link"]
+)  # fmt: skip
+
+
+def rivals(explanation: Explanation) -> Iterator[tuple[Change, Opinion, Opinion]]:
+    """Values that two speakers of a cell replace: the change, who wins and who loses."""
+    for change in explanation.changes:
+        edits = [o for o in change.opinions if o.edit is not None and o.edit.edit.verb in _REPLACING]
+        for loser in edits[1:]:
+            if loser.source != edits[0].source and loser.value != edits[0].value:
+                yield change, edits[0], loser
+
+
 class _Told:
     """What the layers of a drafted cell say."""
 
