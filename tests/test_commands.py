@@ -22,7 +22,7 @@ def test_cells_as_tables_matrix_pages_and_counts(plan_file: Path, glat) -> None:
     code, said = glat(folder, "cells", "--matrix")
     assert code == 0
     rows = {line.split()[0]: line.split()[1:] for line in said.splitlines() if line[:3] in ("day", "nig")}
-    assert rows == {"day": ["█", "█"], "night": ["█", "·"]}
+    assert rows == {"day": ["█", "1", "█", "1"], "night": ["█", "1", "·"]}
     for ending, read in (
         (".csv", pandas.read_csv),
         (".parquet", pandas.read_parquet),

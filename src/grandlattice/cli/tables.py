@@ -119,7 +119,7 @@ def show_matrix(plan: Plan) -> None:
     if len(shown) < 2:
         console.print("one axis or none has a choice, so there is nothing to multiply")
         return
-    console.print("[dim]█ as many cells as any meeting has  ▒ fewer  · none[/dim]")
+    console.print("[dim]how many cells have both: █ the most  ▒ fewer  · none[/dim]")
     for k, down in enumerate(shown):
         for across in shown[k + 1 :]:
             counts = plan.combinations(down.name, across.name)
@@ -135,11 +135,14 @@ def _show_meetings(counts: Any, most: int) -> None:
     rows, columns = list(counts.index)[:_MOST_ROWS], list(counts.columns)
     label = min(24, max(len(name) for name in rows))
     wide = len(columns) <= 12
-    width = max(len(name) for name in columns) + 2 if wide else 1
+    width = max(8, *(len(name) + 2 for name in columns)) if wide else 1
     if wide:
         console.print(" " * (label + 2) + "".join(f"{name:<{width}}" for name in columns), markup=False)
     for name in rows:
-        marks = ["█" if n == most else "▒" if n else "·" for n in counts.loc[name].to_numpy()]
+        numbers = counts.loc[name].to_numpy()
+        marks = ["█" if n == most else "▒" if n else "·" for n in numbers]
+        if wide:
+            marks = [f"{mark} {n}" if n else mark for mark, n in zip(marks, numbers, strict=True)]
         line = "".join(f"{mark:<{width}}" for mark in marks[:_MOST_COLUMNS])
         more = " …" if len(marks) > _MOST_COLUMNS else ""
         console.print(f"{name[:label]:<{label}}  {line}{more}", markup=False)

@@ -21,6 +21,12 @@ from grandlattice.stage.scene import Scene, quiet_usd
 from grandlattice.stage.selecting import HELPERS
 
 _NOTHING = "–"
+_OURS = {
+    "latticeTo": "turned to", "latticeMoveTo": "moved to", "latticeFace": "aimed",
+    "latticeUnits": "units and axis",
+}  # fmt: skip
+"""Operations of ours by their suffix, as an artist knows them."""
+_REPLACED = {"latticeTo": "xformOp:rotateXYZ", "latticeMoveTo": "xformOp:translate"}
 _HIDDEN = ("xformOpOrder", "material:binding:collection", "collection:lattice")
 
 
@@ -187,6 +193,9 @@ class _Told:
             before = self._base.GetPropertyAtPath(path)
             if not after:
                 continue
+            replaced = _REPLACED.get(path.name.rpartition(":")[2])
+            if replaced is not None:  # what stood there under the name the scene gave it
+                before = self._base.GetPropertyAtPath(path.GetPrimPath().AppendProperty(replaced))
             stack = after.GetPropertyStack(self._time)
             said = [(spec.layer, _spec_text(spec, self._time)) for spec in stack]
             yield Change(
@@ -312,9 +321,10 @@ def _references(spec: Sdf.PrimSpec) -> str:
 def _plain_name(name: str) -> str:
     """An attribute as an artist knows it; operations of ours by what they do."""
     if name.startswith("xformOp:") and ":lattice" in name:
-        kind = name.split(":")[1]
+        _, kind, suffix = name.split(":")
         word = {"translate": "moved", "orient": "turned", "transform": "placed"}.get(kind, "turned")
-        return f"{word} ({name.rsplit('lattice', 1)[1] or '0'})"
+        number = suffix.removeprefix("lattice")
+        return _OURS.get(suffix) or (word if number == "0" else f"{word}, {number}")
     return name.removeprefix("inputs:").removeprefix("xformOp:").removeprefix("lattice:")
 
 
