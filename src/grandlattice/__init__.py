@@ -12,8 +12,6 @@ from importlib.metadata import PackageNotFoundError, version
 from typing import TYPE_CHECKING, Any
 
 from grandlattice.api import (
-    Cells,
-    Plan,
     begin,
     open_plan,
     plan_schema,
@@ -40,6 +38,7 @@ from grandlattice.plan import Cell, Settings, Totals
 from grandlattice.plan.values import read_frames
 from grandlattice.queues import Queue, Step, find_queue, open_queue
 from grandlattice.stage import Change, Explanation, Opinion, Survey
+from grandlattice.whole import Cells, Plan
 
 if TYPE_CHECKING:
     from grandlattice.runs import Event, Failed, Finished, Outlook, Pace, Progress, Run, Started

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from ruamel.yaml.comments import CommentedMap, CommentedSeq
 
 if TYPE_CHECKING:
-    from grandlattice.api import Plan
+    from grandlattice.whole import Plan
 
 
 class AxisBuilder:

@@ -20,11 +20,12 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 from pydantic import BeforeValidator, Field, ValidationError
 
-from grandlattice.api import ENDING, QUEUE_ENDING, Plan, open_plan
+from grandlattice.api import ENDING, QUEUE_ENDING, open_plan
 from grandlattice.errors import PlanError
 from grandlattice.plan import Totals, read_document
 from grandlattice.plan.settings import Strict, Text, Texts
 from grandlattice.plan.validation import explained
+from grandlattice.whole import Plan
 
 if TYPE_CHECKING:
     from grandlattice.runs import Run

@@ -12,7 +12,7 @@ from pathlib import Path
 from pxr import Gf, Sdf, Usd, UsdGeom
 
 from grandlattice.errors import Place
-from grandlattice.plan.edits import Selected
+from grandlattice.plan.bodies import Selected
 from grandlattice.stage.selecting import HELPERS, Selector, topmost
 
 MATERIALS = HELPERS.AppendChild("Materials")

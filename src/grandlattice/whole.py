@@ -1,0 +1,464 @@
+"""A whole plan as an object: what it says, its cells, and what can be done with it."""
+
+from __future__ import annotations
+
+import io
+import os
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import ValidationError
+
+from grandlattice.building import AxisBuilder, as_texts
+from grandlattice.errors import LatticeError, OutputError, PlanError, nearest
+from grandlattice.plan import (
+    Cell,
+    CellMaker,
+    Document,
+    FileNames,
+    Filing,
+    Lattice,
+    PlanModel,
+    SceneFacts,
+    Settings,
+    Stamp,
+    Totals,
+    build_lattice,
+    cells_at,
+    parse,
+    planned_files,
+    validate,
+    with_included,
+    yaml_writer,
+)
+from grandlattice.plan.cells import TRACED
+from grandlattice.plan.validation import explained
+from grandlattice.stage import Explainer, Explanation, Scene, explain_settings, export_cell, open_scene
+
+if TYPE_CHECKING:
+    import pandas
+
+    from grandlattice import production
+    from grandlattice.checks import Finding
+    from grandlattice.runs import Event, Outlook, Run, Task
+
+
+class Cells:
+    """The cells of a plan in the order they run: by index, by address, or one after another."""
+
+    def __init__(self, plan: Plan) -> None:
+        self._plan = plan
+
+    def __len__(self) -> int:
+        return len(self._plan.lattice)
+
+    def __iter__(self) -> Iterator[Cell]:
+        return (self._plan._make(index) for index in range(len(self)))
+
+    def __getitem__(self, key: int | str) -> Cell:
+        """A cell by its index in the run, or by an address that means exactly one."""
+        if isinstance(key, int):
+            return self._plan._make(key if key >= 0 else len(self) + key)
+        found = cells_at(self._plan.lattice, [key])
+        if len(found) > 1:
+            raise PlanError(f"{key} means {len(found):,} cells; name one, or use at().")
+        return self._plan._make(int(found[0]))
+
+    def at(self, *wanted: str, sets: Sequence[str] = ()) -> list[Cell]:
+        """Cells by addresses (``noon//all/Wide``), axes (``light=noon,evening``) and named sets."""
+        return [self._plan._make(index) for index in self.indices(*wanted, sets=sets).tolist()]
+
+    def indices(self, *wanted: str, sets: Sequence[str] = ()) -> NDArray[np.int64]:
+        """Where those cells stand in the run, (N,) int64 from 0; nothing is listed but this."""
+        return cells_at(self._plan.lattice, wanted, sets)
+
+
+class Plan:
+    """A plan: opened with `open_plan`, or built here.
+
+    Parameters
+    ----------
+    scene : the USD scene, relative to `folder`.
+    folder : what file names of a built plan are relative to; the current folder by default.
+    **keys : other keys of the plan file, such as ``defaults={"samples": 64}``.
+
+    Examples
+    --------
+    >>> plan = Plan(scene="orrery.usda", defaults={"size": "640x360"})
+    >>> _ = plan.axis("light").entry("noon").entry("dark", edits=[{"hide": "/Room/Lights/Sky"}])
+    """
+
+    def __init__(
+        self, scene: str | None = None, *, folder: str | Path | None = None,
+        _document: Document | None = None, **keys: Any,
+    ) -> None:  # fmt: skip
+        self._file: Path | None = None
+        self._text: str | None = None
+        self._read = ""
+        self._folder = Path(folder) if folder is not None else Path.cwd()
+        self.overrides = Settings()
+        if _document is not None:
+            self._data, self._text = _document.data, _document.text
+            self._read = _document.text
+            self.document = _document
+            self._file = _document.file
+            if _document.file is not None:
+                self._folder = _document.file.resolve().parent
+        else:
+            given = {"lattice": "1", "scene": scene, **keys}
+            self._data = as_texts({k: v for k, v in given.items() if v not in ({}, None)})
+
+    # --- building and writing ------------------------------------------------------------------
+
+    def axis(self, name: str) -> AxisBuilder:
+        """An axis to add entries to; it is made when the plan has none of that name."""
+        return AxisBuilder(self, name)
+
+    def rule(self, **rule: Any) -> Plan:
+        """Add a rule, such as ``drop={"light": "moon"}``."""
+        return self.change("rules", lambda rules: [*(rules or []), rule])
+
+    def change(self, key: str, to: Any) -> Plan:
+        """Change a key of the plan, in this object; `write` puts it into a file.
+
+        Parameters
+        ----------
+        to : the new value, or a function of the value that stands; comments beside what is left
+            alone stay.
+        """
+        value = to(self._data.get(key)) if callable(to) else to
+        self._data[key] = as_texts(value)
+        self._text = None
+        for name in (
+            "document",
+            "model",
+            "facts",
+            "lattice",
+            "_make",
+            "cells",
+            "names",
+            "_stamp",
+            "_explainer",
+            "scene",
+        ):
+            self.__dict__.pop(name, None)
+        return self
+
+    @property
+    def text(self) -> str:
+        """The plan as it stands in its file, or would: comments and order as they were."""
+        if self._text is None:
+            stream = io.StringIO()
+            yaml_writer(self._read).dump(self._data, stream)
+            self._text = stream.getvalue()
+        return self._text
+
+    def write(self, file: str | Path, *, over: bool = False) -> Path:
+        """Write the plan to a file; one that exists is left alone unless `over` is given."""
+        path = Path(file)
+        if not over:
+            with path.open("x", encoding="utf-8") as stream:
+                stream.write(self.text)
+            return path
+        part = path.with_name(f".{path.name}.part")
+        part.write_text(self.text, encoding="utf-8")
+        os.replace(part, path)
+        return path
+
+    # --- what it says --------------------------------------------------------------------------
+
+    @cached_property
+    def document(self) -> Document:
+        return with_included(parse(self.text, self._file))
+
+    @cached_property
+    def model(self) -> PlanModel:
+        """The checked contents of the plan."""
+        return validate(self.document)
+
+    @property
+    def file(self) -> Path | None:
+        """The plan's file, None for one built in Python."""
+        return self._file
+
+    @property
+    def folder(self) -> Path:
+        """What file names of the plan are relative to."""
+        return self._folder
+
+    @property
+    def name(self) -> str:
+        """The plan's name, from its file."""
+        if self.file is None:
+            return Path(self.model.scene).stem
+        return self.file.name.removesuffix(".yaml").removesuffix(".lattice")
+
+    @cached_property
+    def scene(self) -> Scene:
+        """The scene, opened read-only."""
+        try:
+            return open_scene(self.folder / self.model.scene)
+        except LatticeError as problem:
+            if problem.place is None:
+                problem.place = self.document.place(["scene"])
+            raise
+
+    @cached_property
+    def lattice(self) -> Lattice:
+        """The axes multiplied and the rules applied."""
+        return build_lattice(self.model, self.document, self.facts)
+
+    @cached_property
+    def facts(self) -> SceneFacts:
+        """What the scene says that planning needs to know."""
+        return self.scene.facts(self.model.select, self.folder)
+
+    @cached_property
+    def _make(self) -> CellMaker:
+        return CellMaker(self.lattice, self.facts, self.overrides)
+
+    @cached_property
+    def cells(self) -> Cells:
+        """The cells in the order they run."""
+        return Cells(self)
+
+    def override(self, **settings: Any) -> Plan:
+        """Settings that beat everything the plan says, for this object only.
+
+        Raises
+        ------
+        PlanError
+            For an unknown setting or a value it cannot have.
+        """
+        given = self.overrides.model_dump(exclude_unset=True)
+        try:
+            self.overrides = Settings.model_validate({**given, **settings})
+        except ValidationError as problem:
+            raise explained(problem.errors(include_url=False)[0], Document({}, "")) from None  # type: ignore[arg-type]
+        for name in ("_make", "cells", "_stamp", "names"):
+            self.__dict__.pop(name, None)
+        return self
+
+    def _planned(self, into: str | Path | None = None) -> production.Planned:
+        """What the rooms that meet the machine need to know of this plan."""
+        from grandlattice import production
+
+        output = Path(into).resolve() if into is not None else self.folder
+        return production.Planned(
+            self.name, self.folder, output, self.scene, self.model, self.lattice, self._make, self.facts
+        )
+
+    @cached_property
+    def names(self) -> FileNames:
+        """What templates may say besides the cell, for the plan's own output folder."""
+        words = {name: str(word) for name, word in self.model.words.items()}
+        return FileNames(self.name, self.scene.file.stem, words, lambda cell: self._stamp(cell))
+
+    @cached_property
+    def _stamp(self) -> Callable[[Cell], Stamp]:
+        from grandlattice import production
+
+        return production.versions_of(self._planned()).stamp
+
+    def files(self, cell: Cell) -> list[Path]:
+        """Where the pictures of a cell will be, frame by frame, below the plan's folder."""
+        return [self.folder / f.path for f in planned_files(cell, self.names)]
+
+    def totals(self, at: Sequence[str] = (), sets: Sequence[str] = ()) -> Totals:
+        """Cells, frames, files and about how many bytes they need."""
+        indices = self.cells.indices(*at, sets=sets) if at or sets else None
+        return Filing(self.lattice, self._make, self.facts, self.names, indices).totals()
+
+    def shared(self, at: Sequence[str] = (), sets: Sequence[str] = ()) -> int:
+        """How many cells differ from another in exposure, display, format or name alone, so that
+        one trace serves both."""
+        seen: set[object] = set()
+        indices = self.cells.indices(*at, sets=sets)
+        for index in indices.tolist():
+            cell = self._make(index)
+            edits = tuple(id(placed.edit) for placed in cell.edits)
+            told = [str(getattr(cell.settings, name)) for name in TRACED]
+            seen.add((edits, *told))
+        return len(indices) - len(seen)
+
+    def table(self, at: Sequence[str] = (), sets: Sequence[str] = ()) -> pandas.DataFrame:
+        """A row for each cell in running order: its entries, size, frames, passes, first file."""
+        import pandas
+
+        rows = []
+        for cell in (self._make(index) for index in self.cells.indices(*at, sets=sets).tolist()):
+            settings = cell.settings
+            rows.append({
+                "number": cell.index + 1, "address": cell.address, **cell.coordinates,
+                "camera_path": settings.camera, "width": settings.size.width,
+                "height": settings.size.height, "frames": len(settings.frames),
+                "first_frame": settings.frames[0], "samples": settings.samples,
+                "passes": " ".join(settings.passes), "formats": " ".join(settings.format),
+                "exposure": settings.exposure,
+                "first_file": next(planned_files(cell, self.names)).path,
+            })  # fmt: skip
+        return pandas.DataFrame(rows)
+
+    def combinations(self, down: str, across: str) -> pandas.DataFrame:
+        """How many cells of the run each entry of one axis has with each of another.
+
+        Returns
+        -------
+        Counts: a row for each entry of `down`, a column for each of `across`.
+        """
+        import pandas
+
+        axes = {axis.name: a for a, axis in enumerate(self.lattice.axes)}
+        for name in (down, across):
+            if name not in axes:
+                raise PlanError(f"There is no axis {name}. {nearest(name, axes)}")
+        a, b = axes[down], axes[across]
+        tables = self.lattice.axes
+        counts = np.zeros((len(tables[a].options), len(tables[b].options)), np.int64)
+        entries = self.lattice.entries_of(np.arange(len(self.lattice.positions)))
+        np.add.at(counts, (entries[a], entries[b]), 1)
+        for cell in self.lattice.added:
+            counts[cell.entries[a], cell.entries[b]] += 1
+        return pandas.DataFrame(
+            counts, [o.name for o in tables[a].options], [o.name for o in tables[b].options]
+        )
+
+    # --- one cell ------------------------------------------------------------------------------
+
+    def explain(self, cell: str | Cell, against: str | Cell | None = None) -> Explanation:
+        """Every value a cell changes, and which line of the plan or layer of the scene set it.
+
+        Parameters
+        ----------
+        against : another cell; only what differs between the two is told then.
+        """
+        chosen = self._cell(cell)
+        whole = replace(self._explainer.explain(chosen), settings=explain_settings(self._make, chosen))
+        return whole if against is None else whole.against(self.explain(against))
+
+    @cached_property
+    def _explainer(self) -> Explainer:
+        return Explainer(self.scene, self.model, self.folder)
+
+    def export(self, cell: str | Cell, file: str | Path, *, over: bool = False) -> Path:
+        """Write a cell as one USD layer over the scene: its edits, and UsdRender settings.
+
+        Raises
+        ------
+        OutputError
+            When the file exists, and `over` is not given, or cannot be written.
+        """
+        path = Path(file)
+        if path.exists() and not over:
+            raise OutputError(f"{path} exists already and is left as it is.", cure="name another file")
+        chosen = self._cell(cell)
+        products = [(f.path, f.frame, f.format, f.passes) for f in planned_files(chosen, self.names)]
+        return export_cell(self.scene, self.model, self.folder, chosen, products, path)
+
+    def _cell(self, cell: str | Cell) -> Cell:
+        return cell if isinstance(cell, Cell) else self.cells[cell]
+
+    # --- checking and running --------------------------------------------------------------------
+
+    def check(
+        self, at: Sequence[str] = (), *, sets: Sequence[str] = (), into: str | Path | None = None,
+        allow_missing: bool = False, look: bool = False,
+    ) -> list[Finding]:  # fmt: skip
+        """Everything that can be known to be wrong beforehand, errors first.
+
+        Parameters
+        ----------
+        at, sets : cells, see `Cells.at`; all by default.
+        into : another output folder than the plan's own.
+        look : trace a picture of some 64 pixels' width of each different cell too, to find those
+            that are black or burnt out.
+
+        Raises
+        ------
+        LatticeError
+            When the plan cannot be read far enough to check it.
+        """
+        from grandlattice import production
+
+        indices = self.cells.indices(*at, sets=sets)
+        return production.check(self._planned(into), indices, allow_missing=allow_missing, look=look)
+
+    def tasks(
+        self, at: Sequence[str] = (), frames: Sequence[int] | None = None, *, sets: Sequence[str] = (),
+        into: str | Path | None = None,
+    ) -> list[Task]:  # fmt: skip
+        """What a run carries out, in order.
+
+        Raises
+        ------
+        OutputError
+            When two pictures would have one file, or a name is impossible.
+        """
+        from grandlattice import production
+
+        return production.tasks(self._planned(into), self.cells.indices(*at, sets=sets), frames)
+
+    def outlook(
+        self, at: Sequence[str] = (), *, sets: Sequence[str] = (), frames: Sequence[int] | None = None,
+        into: str | Path | None = None, fresh: bool = False,
+    ) -> Run:  # fmt: skip
+        """A run that has not begun: what it would do, and the files there are."""
+        from grandlattice import production
+
+        indices = self.cells.indices(*at, sets=sets)
+        return production.outlook(self._planned(into), indices, frames, fresh=fresh)
+
+    def run(
+        self, at: Sequence[str] = (), *, sets: Sequence[str] = (), workers: int | None = None,
+        threads: int | None = None, frames: Sequence[int] | None = None, into: str | Path | None = None,
+        fresh: bool = False, allow_missing: bool = False,
+        on_event: Callable[[Event], None] | None = None,
+        on_outlook: Callable[[Outlook], None] | None = None,
+    ) -> Run:  # fmt: skip
+        """Render what is not done yet; blocks until it is done.
+
+        Parameters
+        ----------
+        at, sets : cells, see `Cells.at`; all by default.
+        workers : processes; all processors but those the plan spares by default, 0 for this process.
+        threads : that trace, in each worker; by default one, and more where there are fewer tasks
+            than workers.  They change no byte.
+        frames : only these of each cell's frames.
+        into : another output folder than the plan's own.
+        fresh : do again what is done.
+        allow_missing : render fallback colours where textures are missing.
+        on_event : told what happens, see `grandlattice.runs.backends`.
+        on_outlook : told what will be done before it begins.
+
+        Raises
+        ------
+        LatticeError
+            When the run cannot start.  Tasks that fail do not raise: see `Run.failures`.
+        """
+        from grandlattice import production
+
+        return production.run(
+            self._planned(into), self.cells.indices(*at, sets=sets), workers=workers, threads=threads,
+            frames=frames, fresh=fresh, allow_missing=allow_missing, on_event=on_event,
+            on_outlook=on_outlook,
+        )  # fmt: skip
+
+    def default_workers(self) -> int:
+        """All processors but those the plan spares, one if it does not say; at least one."""
+        from grandlattice import production
+
+        return production.default_workers(self.model)
+
+    def review(
+        self, at: Sequence[str] = (), *, sets: Sequence[str] = (), into: str | Path | None = None,
+        size: tuple[int, int] = (1280, 800),
+    ) -> list[Path]:  # fmt: skip
+        """Write the contact sheets of what is rendered; returns their files."""
+        from grandlattice import production
+
+        return production.review(self._planned(into), self.cells.indices(*at, sets=sets), size)
