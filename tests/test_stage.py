@@ -163,6 +163,7 @@ def test_choose_and_overlay_come_first(bench: Bench) -> None:
         ("hide: /World/Toys/BalA", "Did you mean /World/Toys/BallA?"),
         ("hide: tyos", "There is no selection tyos. Did you mean toys?"),
         ("hide: //Nothing*", "selects nothing"),
+        ("hide: //Flor*", "selects nothing in the scene. Did you mean Floor?"),
         ("hide: '//{isa:Msh}'", "There is no prim type Msh. Did you mean Mesh?"),
         ("hide: '//{isaa:Mesh}'", "A selection cannot ask isaa. Did you mean isa?"),
         ("hide: '//{isa:Mesh'", "cannot be understood"),

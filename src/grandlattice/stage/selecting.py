@@ -53,7 +53,7 @@ class Selector:
             found = {p for p in found if not any(p.HasPrefix(top) for top in below)}
         if not found and not maybe:
             raise EditError(
-                f"{', '.join(texts)} selects nothing in the scene.",
+                f"{', '.join(texts)} selects nothing in the scene.{self._nearest_name(texts)}",
                 place=place,
                 cure="look the names up with glat survey, or add maybe: true",
             )
@@ -122,6 +122,17 @@ class Selector:
     def _check_predicate(word: str, place: Place) -> None:
         if word not in _PREDICATES:
             raise EditError(f"A selection cannot ask {word}. {nearest(word, _PREDICATES)}", place=place)
+
+    def _nearest_name(self, texts: Iterable[str]) -> str:
+        """A hint where a name in an expression is like one of the scene's."""
+        names = {prim.GetName() for prim in self._stage.Traverse(Usd.TraverseInstanceProxies())}
+        for text in texts:
+            for part in self._named.get(text, [text]):
+                for word in re.findall(r"\w+", re.sub(r"\{[^}]*\}", "", part)):
+                    hint = nearest(word, sorted(names - {HELPERS.name}))
+                    if word not in names and hint.startswith("Did"):
+                        return f" {hint}"
+        return ""
 
     def _nearest_path(self, text: str) -> str:
         """A hint: a prim of that name elsewhere, or a name like it where the path breaks off."""
