@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pandas
 import pytest
+from PIL import Image
 from pxr import Usd
 
 from conftest import PLAN
@@ -110,9 +111,35 @@ def test_one_bad_plan_of_a_queue_does_not_lose_the_others(plan_file: Path, glat)
 
 @pytest.mark.parametrize("name", ["layers", "day"])
 def test_the_other_plans_of_the_demo_hold(demo: Path, glat, name: str) -> None:
-    code, said = glat(demo.parent / "more", "check", f"{name}.lattice.yaml", "--strict")
+    code, said = glat(demo.parent / "more", "check", f"{name}.lattice.yaml", "--json")
     assert code == 0, said
-    assert "nothing stands in the way" in said
+    worse = [f["what"] for f in json.loads(said) if f["gravity"] != "note"]
+    assert [what for what in worse if "denoising is not installed" not in what] == []
+
+
+def test_proofs_and_first_frames_come_before_the_rest(plan_file: Path, glat) -> None:
+    folder = plan_file.parent
+    plan_file.write_text(
+        PLAN.replace("samples: 4", "samples: 4\n  frames: 3-4")
+        + "qualities: {proof: {scale: 50%, samples: 1}}\n"
+    )
+    code, said = glat(folder, "proof", "--workers", "0")
+    assert code == 0, said
+    assert sorted(p.name for p in (folder / "room-proof").glob("day-*")) == [
+        "day-Front.0003.png",
+        "day-Side.0003.png",
+    ]
+    assert (folder / "room-proof/room-sheet.png").is_file()
+    with Image.open(folder / "room-proof/day-Front.0003.png") as picture:
+        assert picture.size == (24, 16)
+    assert not (folder / "out").exists()
+    code, said = glat(folder, "run", "--first", "--workers", "0", "--at", "light=day")
+    assert code == 0, said
+    assert sorted(p.name for p in (folder / "out/day").glob("*.exr")) == ["Front.0003.exr", "Side.0003.exr"]
+    assert "glat run" in said.splitlines()[-1]  # nobody was there to say yes
+    code, said = glat(folder, "run", "--first", "--go-on-after", "0", "--workers", "0", "--at", "light=day")
+    assert code == 0, said
+    assert len(list((folder / "out/day").glob("*.exr"))) == 4
 
 
 def test_a_label_and_every_format_and_density(plan_file: Path, glat) -> None:

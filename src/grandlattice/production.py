@@ -44,6 +44,7 @@ from grandlattice.runs import (
     make_tasks,
     refuse_foreign,
 )
+from grandlattice.runs.tasks import Frames
 from grandlattice.stage import Scene, scene_digest
 from grandlattice.tracer import HOW_TO_INSTALL, camera_look, can_denoise, warm_up
 
@@ -162,9 +163,7 @@ def _representatives(lattice: Lattice, indices: Indices) -> Indices:
     return np.unique(np.concatenate(chosen))
 
 
-def tasks(
-    planned: Planned, indices: Indices, frames: Sequence[int] | None, names: FileNames | None = None
-) -> list[Task]:
+def tasks(planned: Planned, indices: Indices, frames: Frames, names: FileNames | None = None) -> list[Task]:
     """What a run carries out, in order.
 
     Raises
@@ -182,7 +181,7 @@ def tasks(
     return made
 
 
-def outlook(planned: Planned, indices: Indices, frames: Sequence[int] | None, *, fresh: bool) -> Run:
+def outlook(planned: Planned, indices: Indices, frames: Frames, *, fresh: bool) -> Run:
     """A run that has not begun: what it would do, and the files there are."""
     made = tasks(planned, indices, frames)
     ledger = ledger_of(planned)
@@ -193,7 +192,7 @@ def outlook(planned: Planned, indices: Indices, frames: Sequence[int] | None, *,
 
 def run(
     planned: Planned, indices: Indices, *, workers: int | None, threads: int | None,
-    frames: Sequence[int] | None, fresh: bool, allow_missing: bool,
+    frames: Frames, fresh: bool, allow_missing: bool,
     on_event: Callable[[Event], None] | None, on_outlook: Callable[[Outlook], None] | None,
 ) -> Run:  # fmt: skip
     """Render what is not done yet; see `api.Plan.run`."""

@@ -46,6 +46,11 @@ if TYPE_CHECKING:
     from grandlattice import production
     from grandlattice.checks import Finding
     from grandlattice.runs import Event, Outlook, Run, Task
+    from grandlattice.runs.tasks import Frames
+
+
+PROOF = {"scale": "25%", "samples": 8, "bounces": 4, "clamp": 1.0, "denoise": True}
+"""What a proof is where a plan has no quality of that name."""
 
 
 class Cells:
@@ -389,7 +394,7 @@ class Plan:
         return production.check(self._planned(into), indices, allow_missing=allow_missing, look=look)
 
     def tasks(
-        self, at: Sequence[str] = (), frames: Sequence[int] | None = None, *, sets: Sequence[str] = (),
+        self, at: Sequence[str] = (), frames: Frames = None, *, sets: Sequence[str] = (),
         into: str | Path | None = None,
     ) -> list[Task]:  # fmt: skip
         """What a run carries out, in order.
@@ -404,7 +409,7 @@ class Plan:
         return production.tasks(self._planned(into), self.cells.indices(*at, sets=sets), frames)
 
     def outlook(
-        self, at: Sequence[str] = (), *, sets: Sequence[str] = (), frames: Sequence[int] | None = None,
+        self, at: Sequence[str] = (), *, sets: Sequence[str] = (), frames: Frames = None,
         into: str | Path | None = None, fresh: bool = False,
     ) -> Run:  # fmt: skip
         """A run that has not begun: what it would do, and the files there are."""
@@ -415,7 +420,7 @@ class Plan:
 
     def run(
         self, at: Sequence[str] = (), *, sets: Sequence[str] = (), workers: int | None = None,
-        threads: int | None = None, frames: Sequence[int] | None = None, into: str | Path | None = None,
+        threads: int | None = None, frames: Frames = None, into: str | Path | None = None,
         fresh: bool = False, allow_missing: bool = False,
         on_event: Callable[[Event], None] | None = None,
         on_outlook: Callable[[Outlook], None] | None = None,
@@ -428,7 +433,7 @@ class Plan:
         workers : processes; all processors but those the plan spares by default, 0 for this process.
         threads : that trace, in each worker; by default one, and more where there are fewer tasks
             than workers.  They change no byte.
-        frames : only these of each cell's frames.
+        frames : only these of each cell's frames, or ``"first"``.
         into : another output folder than the plan's own.
         fresh : do again what is done.
         allow_missing : render fallback colours where textures are missing.
@@ -447,6 +452,43 @@ class Plan:
             frames=frames, fresh=fresh, allow_missing=allow_missing, on_event=on_event,
             on_outlook=on_outlook,
         )  # fmt: skip
+
+    def proofing(self) -> Plan:
+        """This plan, made small and quick: a cheap look at every cell before the expensive one.
+
+        The plan's quality `proof` is laid over everything it says, or a quarter of the size at
+        eight samples where it has none; the seed stays, so that the noise is where it will be.
+        """
+        quick = Plan(_document=self.document)
+        given = self.overrides.model_dump(exclude_unset=True)
+        given |= {"quality": "proof"} if "proof" in self.model.qualities else PROOF
+        return quick.override(
+            **given, format=["png"], passes=["beauty"], files={}, output="{cell}.{frame:04d}.{ext}"
+        )
+
+    def proof(
+        self, at: Sequence[str] = (), *, sets: Sequence[str] = (), into: str | Path | None = None,
+        **options: Any,
+    ) -> list[Path]:  # fmt: skip
+        """The first frame of every cell, small and quick, on a labelled sheet.
+
+        Parameters
+        ----------
+        into : the folder of proofs; ``NAME-proof`` beside the plan by default.
+        **options : of `run`.
+
+        Returns
+        -------
+        The sheets.
+        """
+        quick, folder = self.proofing(), into or self.proof_folder
+        quick.run(at, sets=sets, frames="first", into=folder, **options)
+        return quick.review(at, sets=sets, into=folder)
+
+    @property
+    def proof_folder(self) -> Path:
+        """Where proofs land when nobody says otherwise."""
+        return self.folder / f"{self.name}-proof"
 
     def default_workers(self) -> int:
         """All processors but those the plan spares, one if it does not say; at least one."""

@@ -24,7 +24,7 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     rich_markup_mode="rich",
 )
-_RENDERING = ("demo", "run", "review")
+_RENDERING = ("demo", "proof", "run", "review")
 _PLANNING = (
     planning.survey, planning.begin, planning.cells, planning.explain, planning.check, planning.export,
     planning.schema,

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import sys
 import time
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Literal
 
 import typer
 from rich.markup import escape
@@ -29,6 +30,8 @@ from grandlattice.cli.progress import RunBars
 from grandlattice.cli.words import console, duration, many, next_step, quoted, short, show_problem
 from grandlattice.demo import write_demo
 
+Frames = Sequence[int] | Literal["first"] | None
+
 
 def run(
     plans: PlanFiles = None,
@@ -48,6 +51,18 @@ def run(
     fresh: Annotated[bool, typer.Option("--fresh", help="Do again what is done.")] = False,
     allow_missing: AllowMissing = False,
     quiet: Annotated[bool, typer.Option("--quiet", help="Print problems only.")] = False,
+    first: Annotated[
+        bool, typer.Option("--first", help="Render each cell's first frame, then ask before the rest.")
+    ] = False,
+    go_on_after: Annotated[
+        float | None,
+        typer.Option(
+            "--go-on-after",
+            min=0,
+            help="With --first: go on by itself after so many seconds.",
+            show_default=False,
+        ),
+    ] = None,
 ) -> None:
     """Render what is not rendered yet, plan after plan; goes on where it stopped.
 
@@ -61,32 +76,90 @@ def run(
             f"{many(len(queue), 'plan')}: {many(whole.cells, 'cell')}, {many(whole.frames, 'frame')}, "
             f"{many(whole.files, 'file')}, about {words.size(whole.bytes)}"
         )
-    failed = False
-    for number, step in enumerate(queue, 1):
-        if len(queue) > 1 and not quiet:
-            console.rule(f"{number} of {len(queue)}  {escape(step.plan.name)}", align="left", style="dim")
-        a, s = chosen(step, at, sets)
-        try:
-            done = _run(
-                step.plan, a, s, read_frames(frames), workers, into, fresh, allow_missing, quiet, command
-            )
-        except lattice.LatticeError as problem:
-            if len(queue) == 1:
-                raise
-            show_problem(problem)  # the other plans of the night are not lost with this one
-            failed = True
-            continue
-        if done.interrupted:
-            raise typer.Exit(130)
-        failed = failed or not done.ok
-    if failed:
+    chosen_frames: Frames = read_frames(frames)
+    if first:
+        if frames is not None:
+            raise lattice.PlanError("--first and --frames exclude each other.")
+        ok = _run_steps(queue, at, sets, "first", workers, into, fresh, allow_missing, quiet, command)
+        for step in queue:
+            a, s = chosen(step, at, sets)
+            tables.show_files(step.plan.review(a, sets=s, into=into), "wrote")
+        if not ok or not _go_on(go_on_after, command):
+            raise typer.Exit(0 if ok else 1)
+        fresh = False  # the first frames are done
+    if not _run_steps(queue, at, sets, chosen_frames, workers, into, fresh, allow_missing, quiet, command):
         raise typer.Exit(1)
     if not quiet:
         next_step(f"glat review{arguments(*(plans or ()))}" if len(plans or ()) < 2 else "glat review PLAN")
 
 
+def _run_steps(
+    queue: lattice.Queue, at: list[str] | None, sets: list[str] | None, frames: Frames,
+    workers: int | None, into: Path | None, fresh: bool, allow_missing: bool, quiet: bool, command: str,
+) -> bool:  # fmt: skip
+    """Carry out a queue; whether nothing failed.  A plan that cannot start does not stop the others."""
+    ok = True
+    for number, step in enumerate(queue, 1):
+        if len(queue) > 1 and not quiet:
+            console.rule(f"{number} of {len(queue)}  {escape(step.plan.name)}", align="left", style="dim")
+        a, s = chosen(step, at, sets)
+        try:
+            done = _run(step.plan, a, s, frames, workers, into, fresh, allow_missing, quiet, command)
+        except lattice.LatticeError as problem:
+            if len(queue) == 1:
+                raise
+            show_problem(problem)
+            ok = False
+            continue
+        if done.interrupted:
+            raise typer.Exit(130)
+        ok = ok and done.ok
+    return ok
+
+
+def _go_on(after: float | None, command: str) -> bool:
+    """Ask whether to go on after the first frames; nobody there to answer is a no, or a wait."""
+    console.print("[bold]the first frame of every cell is done; look at the sheet[/bold]")
+    if after is not None:
+        console.print(f"going on in {duration(after)}; Ctrl-C stops here")
+        time.sleep(after)
+        return True
+    if sys.stdin.isatty() and typer.confirm("render the rest?", default=True):
+        return True
+    next_step(command)
+    return False
+
+
+def proof(
+    plans: PlanFiles = None,
+    at: At = None,
+    sets: SetOf = None,
+    settings: SetOption = None,
+    workers: Annotated[
+        int | None, typer.Option("--workers", min=0, help="Processes that render.", show_default=False)
+    ] = None,
+    into: Into = None,
+) -> None:
+    """One small, quick frame of each cell, on a labelled sheet.
+
+    The plan's quality `proof` is laid over everything it says, where it has one.
+
+    Example:  glat proof --at light=evening
+    """
+    for step in open_queue(plans, settings):
+        a, s = chosen(step, at, sets)
+        quick, folder = step.plan.proofing(), into or step.plan.proof_folder
+        done = _run(quick, a, s, "first", workers, folder, False, True, False, "glat proof")
+        if done.interrupted:
+            raise typer.Exit(130)
+        tables.show_files(quick.review(a, sets=s, into=folder), "wrote")
+        if not done.ok:
+            raise typer.Exit(1)
+    next_step(f"glat run{arguments(*(plans or ()))}")
+
+
 def _run(
-    plan: lattice.Plan, at: Sequence[str], sets: Sequence[str], frames: list[int] | None,
+    plan: lattice.Plan, at: Sequence[str], sets: Sequence[str], frames: Frames,
     workers: int | None, into: Path | None, fresh: bool, allow_missing: bool, quiet: bool, next_run: str,
 ) -> lattice.Run:  # fmt: skip
     """Check, say what will be done, do it with bars, and say how it went."""

@@ -15,11 +15,14 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from itertools import groupby
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 from grandlattice.plan import Cell, FileNames, Lattice, PlanModel, PlannedFile, planned_files
 from grandlattice.plan.cells import TRACED
 from grandlattice.stage.scene import file_digest
+
+Frames = Iterable[int] | Literal["first"] | None
+"""Which of each cell's frames: these, the first one alone, or all."""
 
 TRACE_VERSION = 1  # raise when the same inputs give other pictures than before
 DISPLAYED = ("png", "jpg", "tiff", "tga")
@@ -143,7 +146,7 @@ class Fingerprints:
 
 def make_tasks(
     lattice: Lattice, cells: Iterable[Cell], fingerprints: Fingerprints, names: FileNames,
-    frames: Iterable[int] | None = None,
+    frames: Frames = None,
 ) -> list[Task]:  # fmt: skip
     """Tasks for cells in the planned order.
 
@@ -153,11 +156,12 @@ def make_tasks(
     names : for output templates.
     frames : only these of each cell's frames; all by default.
     """
-    wanted = None if frames is None else set(frames)
+    first = frames == "first"
+    wanted = None if frames is None or isinstance(frames, str) else set(frames)
     grouped: dict[str, list[tuple[int, TaskCell]]] = {}
     steps: dict[str, int] = {}
     step, before = 0, None
-    for cell, frame in _in_order(lattice, cells):
+    for cell, frame in _in_order(lattice, cells, 1 if first else None):
         if wanted is not None and frame not in wanted:
             continue
         trace = fingerprints.trace(cell, frame)
@@ -177,11 +181,13 @@ def make_tasks(
     ]
 
 
-def _in_order(lattice: Lattice, cells: Iterable[Cell]) -> Iterator[tuple[Cell, int]]:
+def _in_order(
+    lattice: Lattice, cells: Iterable[Cell], at_most: int | None = None
+) -> Iterator[tuple[Cell, int]]:
     """Cells with their frames; those of a group take turns, one frame each at a time."""
     for _, group in groupby(cells, key=lambda cell: lattice.group(cell.index)):
         members = list(group)
-        for k in range(max(len(cell.settings.frames) for cell in members)):
+        for k in range(at_most or max(len(cell.settings.frames) for cell in members)):
             for cell in members:
                 if k < len(cell.settings.frames):
                     yield cell, cell.settings.frames[k]
