@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import multiprocessing
 import os
 import signal
 import subprocess
@@ -15,7 +16,7 @@ import OpenImageIO as oiio
 import pytest
 
 import grandlattice as lattice
-from grandlattice import Finished, Started
+from grandlattice import Finished, Progress, Retried, Started
 from grandlattice.errors import LatticeError, NoSuchCell, OutputError, RunError
 
 
@@ -173,13 +174,13 @@ def test_a_script_without_a_guard_may_start_workers(plan_file: Path) -> None:
 
 def test_a_worker_that_dies_is_one_failure_and_the_run_goes_on(plan_file: Path) -> None:
     text = plan_file.read_text().replace("samples: 4", "samples: 60000", 1)
-    plan_file.write_text(text.replace("    night:\n", "    night:\n      samples: 4\n"))
+    plan_file.write_text(
+        text.replace("    night:\n", "    night:\n      samples: 4\n") + "run: {retries: 0}\n"
+    )
     killed: list[int] = []
 
     def on_event(event) -> None:
         if isinstance(event, Started) and not killed:
-            import multiprocessing
-
             time.sleep(4.0)
             (child,) = multiprocessing.active_children()
             killed.append(child.pid)
@@ -189,6 +190,38 @@ def test_a_worker_that_dies_is_one_failure_and_the_run_goes_on(plan_file: Path) 
     assert [f.task.first.address for f in run.failures] == ["day/Front"]
     assert "signal 9" in run.failures[0].problem.what
     assert [f.task.first.address for f in run.finished] == ["night/Front"]
+    assert not list(plan_file.parent.rglob("*.part*"))
+
+
+@pytest.mark.parametrize(
+    ("how", "says"), [(signal.SIGKILL, "signal 9"), (signal.SIGSTOP, "no progress for 2 s")]
+)
+def test_a_worker_that_crashes_or_hangs_is_replaced_and_its_frame_tried_again(
+    plan_file: Path, how: int, says: str
+) -> None:
+    text = plan_file.read_text().replace("samples: 4", "samples: 3000", 1)
+    text = text.replace("    night:\n", "    night:\n      samples: 4\n")
+    plan_file.write_text(text + "run: {stalled: 2 s, wait: [light]}\norder: [light]\n")
+    struck, heard = [], []
+
+    def on_event(event) -> None:
+        heard.append(event)
+        if isinstance(event, Progress) and not struck:
+            (child,) = multiprocessing.active_children()
+            struck.append(child.pid)
+            os.kill(child.pid, how)
+
+    run = lattice.open_plan(plan_file).run(at=["/Front"], workers=1, on_event=on_event)
+    assert run.ok
+    (again,) = [event for event in heard if isinstance(event, Retried)]
+    assert says in again.problem.what
+    assert again.task.first.address == "day/Front"
+    # The night waits for the day, also while the day waits to be tried again.
+    assert [e.task.first.address for e in heard if isinstance(e, Started)] == [
+        "day/Front",
+        "day/Front",
+        "night/Front",
+    ]
     assert not list(plan_file.parent.rglob("*.part*"))
 
 

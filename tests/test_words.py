@@ -14,7 +14,6 @@ import grandlattice as lattice
 from grandlattice import Failed, Finished, LatticeError, Pace, Progress, Started
 from grandlattice.cli import progress, words
 from grandlattice.errors import Place, RunError
-from grandlattice.stage import draft_plan, open_scene, survey_scene
 
 
 @pytest.mark.parametrize(
@@ -183,7 +182,7 @@ def test_begin_plans_scenes_with_odd_names(
 ) -> None:
     scene = odd_scene(tmp_path / name, cameras, lights, variants)
     file = tmp_path / "first.lattice.yaml"
-    file.write_text(draft_plan(survey_scene(open_scene(scene)), file), encoding="utf-8")
+    lattice.begin(scene, file)
     plan = lattice.open_plan(file)
     assert len(plan.cells) == cells
     assert plan.scene.file.name == name
@@ -197,9 +196,13 @@ def test_begin_plans_scenes_with_odd_names(
     assert len({p.casefold() for p in paths}) == len(paths)
 
 
-def test_begin_needs_a_camera(tmp_path: Path, glat) -> None:
+def test_begin_never_replaces_and_leaves_nothing_half_begun(tmp_path: Path, glat) -> None:
     odd_scene(tmp_path / "blind.usda", [])
+    (tmp_path / "blind.framing.usda").write_text("mine")
     code, said = glat(tmp_path, "begin", "blind.usda")
-    assert code == 1
-    assert "has no camera" in said
+    assert code == 2
+    assert "blind.framing.usda exists already" in said
     assert not (tmp_path / "blind.lattice.yaml").exists()
+    (tmp_path / "blind.framing.usda").unlink()
+    assert glat(tmp_path, "begin", "blind.usda")[0] == 0
+    assert glat(tmp_path, "begin", "blind.usda")[0] == 2

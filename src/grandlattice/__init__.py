@@ -41,9 +41,21 @@ from grandlattice.stage import Change, Explanation, Opinion, Survey
 from grandlattice.whole import Cells, Plan
 
 if TYPE_CHECKING:
-    from grandlattice.runs import Event, Failed, Finished, Outlook, Pace, Progress, Run, Started
+    from grandlattice.runs import (
+        Event,
+        Failed,
+        Finished,
+        Outlook,
+        Pace,
+        Progress,
+        Retried,
+        Run,
+        Started,
+    )
 
-_OF_RUNS = ("Event", "Failed", "Finished", "Outlook", "Pace", "Progress", "Run", "Started")
+_OF_RUNS = (
+    "Event", "Failed", "Finished", "Outlook", "Pace", "Progress", "Retried", "Run", "Started",
+)  # fmt: skip
 
 
 def __getattr__(name: str) -> Any:
@@ -61,8 +73,8 @@ except PackageNotFoundError:  # run from a source tree that is not installed
 __all__ = [
     "Cell", "Cells", "Change", "EditError", "Event", "Explanation", "Failed", "Finding", "Finished",
     "ImageError", "LatticeError", "NoSuchCell", "Opinion", "Outlook", "OutputError", "Pace", "Place",
-    "Plan", "PlanError", "Progress", "Queue", "Run", "RunError", "SceneError", "Settings", "Started",
-    "Step", "Survey", "Totals", "TracerError", "begin", "find_queue", "nearest", "open_plan",
+    "Plan", "PlanError", "Progress", "Queue", "Retried", "Run", "RunError", "SceneError", "Settings",
+    "Started",    "Step", "Survey", "Totals", "TracerError", "begin", "find_queue", "nearest", "open_plan",
     "open_queue", "plan_schema", "prepare_tracer", "read_frames", "survey", "tracer_is_prepared",
     "tracer_prepared_aside",
 ]  # fmt: skip

@@ -34,6 +34,7 @@ from grandlattice.runs import (
     FolderStore,
     Ledger,
     Outlook,
+    Patience,
     Run,
     Task,
     Versions,
@@ -210,7 +211,9 @@ def run(
             planned.model, planned.folder, planned.scene.file.resolve(), begun.output, planned.name, each,
             allow_missing,
         )  # fmt: skip
-        carry_out(begun, order, count, on_event)
+        block = planned.model.run
+        patience = Patience(block.retries, stalled=block.stalled, limit=block.limit)
+        carry_out(begun, order, count, on_event, patience)
     return begun
 
 

@@ -13,7 +13,7 @@ from rich.progress import BarColumn, Progress, ProgressColumn, TaskID, TextColum
 from rich.progress import Task as Bar
 from rich.text import Text
 
-from grandlattice import Event, Failed, Finished, Outlook, Pace, Started
+from grandlattice import Event, Failed, Finished, Outlook, Pace, Retried, Started
 from grandlattice.cli.words import console, duration
 
 
@@ -78,12 +78,14 @@ class RunBars:
             return
         if isinstance(event, Started):
             self._running[number] = self._bars.add_task(f"  {escape(event.task.label)}", total=1.0, left=None)
-        elif isinstance(event, Finished | Failed):
+        elif isinstance(event, Finished | Failed | Retried):
             bar = self._running.pop(number, None)
             if bar is not None:
                 self._bars.remove_task(bar)
             if isinstance(event, Failed):
                 console.print(f"[red]✗[/red] {escape(event.task.label)}  {escape(event.problem.what)}")
+            elif isinstance(event, Retried):
+                console.print(f"[yellow]![/yellow] {escape(event.task.label)}  {escape(_again(event))}")
         else:
             left = self._pace.seconds_left(task=event.task)
             self._bars.update(self._running[number], completed=event.share, left=left)
@@ -99,10 +101,17 @@ class RunBars:
         return f"[bold]{self._done} of {self._count} frames[/bold]"
 
     def _say(self, event: Event) -> None:
-        if self._quiet or not isinstance(event, Finished | Failed):
+        if self._quiet or not isinstance(event, Finished | Failed | Retried):
+            return
+        if isinstance(event, Retried):
+            console.print(f"{event.task.label}  {_again(event)}", markup=False)
             return
         place = f"{self._done + self._failed}/{self._count}"
         if isinstance(event, Finished):
             console.print(f"{place}  {event.task.label}  {duration(event.result.seconds)}", markup=False)
         else:
             console.print(f"{place}  {event.task.label}  failed: {event.problem.what}", markup=False)
+
+
+def _again(event: Retried) -> str:
+    return f"{event.problem.what} It is tried again in {duration(event.delay)}."

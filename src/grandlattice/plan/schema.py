@@ -14,7 +14,7 @@ from pydantic.json_schema import SkipJsonSchema
 from pydantic_core import PydanticCustomError
 
 from grandlattice.plan.edits import WRONG, AnyEdit, branches
-from grandlattice.plan.settings import Number, Settings, Strict, Text, Texts, one_of
+from grandlattice.plan.settings import Number, SecondsText, Settings, Strict, Text, Texts, one_of
 from grandlattice.plan.sweeps import Sweep
 from grandlattice.plan.unfolding import MADE, unfolded
 
@@ -187,6 +187,13 @@ class RunBlock(Strict):
     """How the run is carried out."""
 
     wait: Texts = Field(default_factory=list, description="axes: one value is done before the next begins")
+    retries: int = Field(
+        2, ge=0, le=100, description="how often a frame whose worker crashed or hung is tried again"
+    )
+    stalled: SecondsText = Field(
+        600.0, description="a frame without progress for so long is given up: 10 min if left out"
+    )
+    limit: SecondsText | None = Field(None, description="most time for one frame, such as 2 h")
     spare: int | None = Field(None, ge=0, le=1024, description="processors left for you, 1 if left out")
 
 

@@ -18,6 +18,7 @@ from grandlattice.plan.values import (
     read_frames,
     read_length,
     read_percent,
+    read_seconds,
     read_size,
 )
 
@@ -126,6 +127,7 @@ FramesText = Annotated[Frames, BeforeValidator(read_frames), _typed(_TEXT, {"typ
 Share = Annotated[
     float, BeforeValidator(read_percent), _typed({"type": "string", "pattern": r"^\s*\d+(\.\d+)?\s*%\s*$"})
 ]
+SecondsText = Annotated[float, BeforeValidator(read_seconds), _typed(_TEXT, _NUMBER)]
 LengthText = Annotated[Length, BeforeValidator(read_length), _typed(_TEXT, _NUMBER)]
 
 

@@ -130,6 +130,23 @@ def paper_size(width_mm: float, height_mm: float, ppi: float) -> Size:
     return Size(max(1, round(width_mm / 25.4 * ppi)), max(1, round(height_mm / 25.4 * ppi)), ppi)
 
 
+_SECONDS = {"s": 1.0, "min": 60.0, "h": 3600.0, "d": 86400.0}
+
+
+def read_seconds(value: object) -> float:
+    """``90``, ``90 s``, ``10 min`` or ``1 h 30 min`` in seconds."""
+    if isinstance(value, float):
+        return value
+    text = str(value).strip()
+    parts = re.findall(r"(\d+(?:\.\d+)?)\s*(s|min|h|d)(?![a-z])", text)
+    if re.fullmatch(r"\d+(\.\d+)?", text):
+        parts = [(text, "s")]
+    whole = sum(float(number) * _SECONDS[unit] for number, unit in parts)
+    if not re.fullmatch(r"(\d+(\.\d+)?\s*(s|min|h|d)?\s*)+", text) or whole <= 0.0:
+        raise ValueError(f"a time is written 90 s, 10 min or 1 h 30 min, not {text!r}")
+    return whole
+
+
 def read_percent(value: object) -> float:
     """A share from ``25%`` (0.25)."""
     if isinstance(value, float):

@@ -4,7 +4,16 @@ Read in this order: `tasks` (what is to be done), `work` (how one is done), `bac
 `run` (what is left to do and the record of it).
 """
 
-from grandlattice.runs.backends import Backend, Event, Failed, Finished, Progress, Started
+from grandlattice.runs.backends import (
+    Backend,
+    Event,
+    Failed,
+    Finished,
+    Patience,
+    Progress,
+    Retried,
+    Started,
+)
 from grandlattice.runs.ledger import FileRecord, Ledger
 from grandlattice.runs.pace import Pace
 from grandlattice.runs.run import Outlook, Run, carry_out, look_ahead, refuse_foreign
@@ -15,6 +24,7 @@ from grandlattice.runs.work import TaskResult, WorkOrder, Workshop
 
 __all__ = [
     "Backend", "Event", "Failed", "FileRecord", "Fingerprints", "Finished", "FolderStore",
-    "Ledger", "Outlook", "Pace", "Progress", "Run", "Started", "Store", "Task", "TaskResult",
-    "Versions", "WorkOrder", "Workshop", "carry_out", "look_ahead", "make_tasks", "refuse_foreign",
+    "Ledger", "Outlook", "Pace", "Patience", "Progress", "Retried", "Run", "Started", "Store", "Task",
+    "TaskResult", "Versions", "WorkOrder", "Workshop", "carry_out", "look_ahead", "make_tasks",
+    "refuse_foreign",
 ]  # fmt: skip

@@ -8,23 +8,26 @@ returned to nobody because the run was stopped.
 
 from __future__ import annotations
 
+import heapq
 import multiprocessing
 import signal
 import threading
 import time
 import traceback
+from collections import deque
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from multiprocessing.connection import Connection, wait
 from typing import Any, Protocol
 
-from grandlattice.errors import LatticeError
+from grandlattice.errors import LatticeError, OutputError
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.work import TaskResult, WorkOrder, Workshop
 from grandlattice.spawning import without_main_script
 from grandlattice.tracer import Stopped
 
 _REPORT_EVERY = 0.15  # seconds between two reports of progress
+_STARTING = 60.0  # seconds a new worker may take to load its libraries before it counts as stalled
 
 
 @dataclass(frozen=True)
@@ -63,7 +66,36 @@ class Failed:
     details: str = ""
 
 
-Event = Started | Progress | Finished | Failed
+@dataclass(frozen=True)
+class Retried:
+    """A task could not be done this time; it is tried again in `delay` seconds."""
+
+    task: Task
+    worker: int
+    problem: LatticeError
+    delay: float
+
+
+Event = Started | Progress | Finished | Failed | Retried
+
+
+@dataclass(frozen=True)
+class Patience:
+    """What a run bears before it sets a task aside.
+
+    Attributes
+    ----------
+    retries : how often a task is tried again, each time after a longer wait, when what went wrong
+        may go right next time (a crash, a hang, no memory, no room).
+    delay : seconds before the first of them; four times as long before each next.
+    stalled : seconds without progress after which a worker is given up.
+    limit : seconds a task may take; None for any.
+    """
+
+    retries: int = 2
+    delay: float = 2.0
+    stalled: float = 600.0
+    limit: float | None = None
 
 
 class Backend(Protocol):
@@ -122,10 +154,11 @@ class Processes:
     ----------
     order : what the tasks have in common.
     workers : how many processes, at least 1.
+    patience : with workers that crash or hang.
     """
 
-    def __init__(self, order: WorkOrder, workers: int) -> None:
-        self._order = order
+    def __init__(self, order: WorkOrder, workers: int, patience: Patience | None = None) -> None:
+        self._order, self._patience = order, patience or Patience()
         self._count = max(1, workers)
         self._context = multiprocessing.get_context("spawn")
         self._stop = self._context.Event()
@@ -139,25 +172,51 @@ class Processes:
         self._stop.set()
 
     def carry_out(self, tasks: Sequence[Task]) -> Iterator[Event]:
-        waiting = list(reversed(tasks))
+        waiting = _Waiting(tasks, self._patience)
         workers = {k: self._start(k) for k in range(min(self._count, len(tasks)))}
-        busy: dict[int, Task] = {}
+        busy: dict[int, _Busy] = {}
         try:
             while True:
                 for number in [k for k in workers if k not in busy]:
-                    if waiting and not self._no_more and _may_begin(waiting[-1], busy.values()):
+                    task = None if self._no_more else waiting.next(b.task for b in busy.values())
+                    if task is not None:
                         if not workers[number].process.is_alive():
                             workers[number] = self._start(number)
-                        yield self._hand_out(workers[number], waiting.pop(), busy)
-                if not busy:
+                        yield self._hand_out(workers[number], task, busy)
+                if not busy and (self._no_more or not waiting):
                     return
                 ready = wait([workers[k].pipe for k in busy], timeout=0.25)
-                for number in [k for k in busy if workers[k].pipe in ready]:
-                    event = self._receive(workers[number], busy)
+                if not busy:
+                    time.sleep(0.1)  # all that is left waits for its time
+                for number in list(busy):
+                    if workers[number].pipe in ready:
+                        event = self._receive(workers[number], busy)
+                    else:
+                        event = self._give_up(workers[number], busy)
                     if event is not None:
-                        yield event
+                        yield waiting.again(event) if isinstance(event, Failed) else event
         finally:
             self._end(workers)
+
+    def _give_up(self, worker: _Worker, busy: dict[int, _Busy]) -> Event | None:
+        """End a worker that hangs or takes too long; None while there is no reason to."""
+        doing, now = busy[worker.number], time.monotonic()
+        limit, stalled = self._patience.limit, self._patience.stalled
+        if limit is not None and now - doing.since > limit:
+            what = f"took more than its limit of {limit:.0f} s"
+        elif now - doing.heard > stalled:
+            what = f"made no progress for {stalled:.0f} s"
+        else:
+            return None
+        worker.process.kill()
+        worker.process.join(5.0)
+        del busy[worker.number]
+        task = doing.task
+        problem = LatticeError(
+            f"{task.first.address}, frame {task.frame}, {what} and was given up.",
+            cure="raise limit or stalled under run: in the plan, or look at what the frame renders",
+        )
+        return Failed(task, worker.number, problem)
 
     def _start(self, number: int) -> _Worker:
         here, there = self._context.Pipe()
@@ -169,23 +228,26 @@ class Processes:
         there.close()
         return _Worker(number, process, here)
 
-    def _hand_out(self, worker: _Worker, task: Task, busy: dict[int, Task]) -> Event:
+    def _hand_out(self, worker: _Worker, task: Task, busy: dict[int, _Busy]) -> Event:
         try:
             worker.pipe.send(task)
         except OSError:
             pass  # it died before it could take the task; `_receive` finds that out
-        busy[worker.number] = task
+        now = time.monotonic()
+        busy[worker.number] = _Busy(task, now, now if worker.spoken else now + _STARTING)
         return Started(task, worker.number)
 
-    def _receive(self, worker: _Worker, busy: dict[int, Task]) -> Event | None:
-        task = busy[worker.number]
+    def _receive(self, worker: _Worker, busy: dict[int, _Busy]) -> Event | None:
+        task = busy[worker.number].task
         try:
             message = worker.pipe.recv()
         except (EOFError, OSError):
             worker.process.join(5.0)
             del busy[worker.number]
             return Failed(task, worker.number, _died(task, worker.process.exitcode))
+        worker.spoken = True
         if isinstance(message, float):
+            busy[worker.number].heard = time.monotonic()
             return Progress(task, worker.number, message)
         del busy[worker.number]
         if isinstance(message, TaskResult):
@@ -209,9 +271,46 @@ class Processes:
             worker.pipe.close()
 
 
-def _may_begin(task: Task, busy: Iterable[Task]) -> bool:
-    """Whether every task of an earlier step has ended."""
-    return all(other.step >= task.step for other in busy)
+class _Waiting:
+    """Tasks that have not begun, in order, and those that are tried again when their time comes."""
+
+    def __init__(self, tasks: Sequence[Task], patience: Patience) -> None:
+        self._tasks = deque(tasks)
+        self._later: list[tuple[float, int, Task]] = []
+        self._tries: dict[int, int] = {}
+        self._patience = patience
+
+    def __bool__(self) -> bool:
+        return bool(self._tasks or self._later)
+
+    def next(self, busy: Iterable[Task]) -> Task | None:
+        """The task to begin now, if there is one: all of an earlier step have ended before it."""
+        unfinished = [*(task.step for task in busy), *(task.step for _, _, task in self._later)]
+        if self._later and self._later[0][0] <= time.monotonic():
+            return heapq.heappop(self._later)[2]
+        if self._tasks and all(step >= self._tasks[0].step for step in unfinished):
+            return self._tasks.popleft()
+        return None
+
+    def again(self, failed: Failed) -> Event:
+        """Put a task that failed back, if that may help and it was not tried too often."""
+        tries = self._tries.get(failed.task.number, 0)
+        # What is wrong with the scene or the plan is as wrong the next time.
+        if type(failed.problem) not in (LatticeError, OutputError) or tries >= self._patience.retries:
+            return failed
+        self._tries[failed.task.number] = tries + 1
+        delay = self._patience.delay * 4.0**tries
+        heapq.heappush(self._later, (time.monotonic() + delay, failed.task.number, failed.task))
+        return Retried(failed.task, failed.worker, failed.problem, delay)
+
+
+@dataclass
+class _Busy:
+    """What a worker does, since when, and when it was last heard of; seconds of a steady clock."""
+
+    task: Task
+    since: float
+    heard: float
 
 
 @dataclass
@@ -219,6 +318,7 @@ class _Worker:
     number: int
     process: Any
     pipe: Connection
+    spoken: bool = False
 
 
 def _died(task: Task, code: int | None) -> LatticeError:

@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 
 from grandlattice.errors import LatticeError, NoSuchCell, OutputError, RunError, nearest
 from grandlattice.images import read_channels, read_mark
-from grandlattice.runs.backends import Backend, Event, Failed, Finished, InPlace, Processes
+from grandlattice.runs.backends import Backend, Event, Failed, Finished, InPlace, Patience, Processes
 from grandlattice.runs.ledger import FileRecord, Ledger, coordinates_text
 from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Task, TaskFile
@@ -215,14 +215,16 @@ class Run:
 
 
 def carry_out(
-    run: Run, order: WorkOrder, workers: int, on_event: Callable[[Event], None] | None = None
-) -> None:
+    run: Run, order: WorkOrder, workers: int, on_event: Callable[[Event], None] | None = None,
+    patience: Patience | None = None,
+) -> None:  # fmt: skip
     """Do the tasks of a run and record them; blocks until they are done or stopped.
 
     Parameters
     ----------
     workers : processes; 0 works in this process.
     on_event : told every event, after the ledger knows of it.
+    patience : with workers that crash or hang.
     """
     started = time.monotonic()
     FolderStore(run.output).sweep()
@@ -230,7 +232,7 @@ def carry_out(
     try:
         number = run.ledger.begin_run(workers, len(run.outlook.todo))
         order = replace(order, run=number)
-        backend: Backend = Processes(order, workers) if workers > 0 else InPlace(order)
+        backend: Backend = Processes(order, workers, patience) if workers > 0 else InPlace(order)
         with _interrupts(backend, run):
             for event in backend.carry_out(run.outlook.todo):
                 if isinstance(event, Finished):
