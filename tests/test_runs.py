@@ -193,12 +193,7 @@ def test_a_worker_that_dies_is_one_failure_and_the_run_goes_on(plan_file: Path) 
     assert not list(plan_file.parent.rglob("*.part*"))
 
 
-@pytest.mark.parametrize(
-    ("how", "says"), [(signal.SIGKILL, "signal 9"), (signal.SIGSTOP, "no progress for 2 s")]
-)
-def test_a_worker_that_crashes_or_hangs_is_replaced_and_its_frame_tried_again(
-    plan_file: Path, how: int, says: str
-) -> None:
+def test_a_worker_that_hangs_is_replaced_and_its_frame_tried_again(plan_file: Path) -> None:
     text = plan_file.read_text().replace("samples: 4", "samples: 3000", 1)
     text = text.replace("    night:\n", "    night:\n      samples: 4\n")
     plan_file.write_text(text + "run: {stalled: 2 s, wait: [light]}\norder: [light]\n")
@@ -209,12 +204,12 @@ def test_a_worker_that_crashes_or_hangs_is_replaced_and_its_frame_tried_again(
         if isinstance(event, Progress) and not struck:
             (child,) = multiprocessing.active_children()
             struck.append(child.pid)
-            os.kill(child.pid, how)
+            os.kill(child.pid, signal.SIGSTOP)
 
     run = lattice.open_plan(plan_file).run(at=["/Front"], workers=1, on_event=on_event)
     assert run.ok
     (again,) = [event for event in heard if isinstance(event, Retried)]
-    assert says in again.problem.what
+    assert "no progress for 2 s" in again.problem.what
     assert again.task.first.address == "day/Front"
     # The night waits for the day, also while the day waits to be tried again.
     assert [e.task.first.address for e in heard if isinstance(e, Started)] == [

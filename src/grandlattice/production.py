@@ -47,7 +47,7 @@ from grandlattice.runs import (
 )
 from grandlattice.runs.tasks import Frames
 from grandlattice.stage import Scene, scene_digest
-from grandlattice.tracer import HOW_TO_INSTALL, camera_look, can_denoise, warm_up
+from grandlattice.tracer import HOW_TO_INSTALL, Looker, can_denoise, warm_up
 
 _CHECKED_AT_ONCE = 2000  # cells; more are checked by representatives
 
@@ -123,7 +123,7 @@ def check(planned: Planned, indices: Indices, *, allow_missing: bool, look: bool
         allow_missing=True,
     )  # fmt: skip
     facilities = Facilities(
-        can_denoise(), HOW_TO_INSTALL, wrong, store.free_bytes(), unwritable, camera_look,
+        can_denoise(), HOW_TO_INSTALL, wrong, store.free_bytes(), unwritable, Looker(),
         Workshop(order).glance if look else None,
     )  # fmt: skip
     checked = Checked(

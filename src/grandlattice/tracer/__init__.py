@@ -7,11 +7,11 @@ asks on its way: `embree`, `lens`, `materials`, `scattering`, `lights`, `texture
 from grandlattice.tracer.denoise import HOW_TO_INSTALL, can_denoise
 from grandlattice.tracer.film import PASSES, Film, Pass
 from grandlattice.tracer.lens import Sensor
-from grandlattice.tracer.look import CameraLook, camera_look
+from grandlattice.tracer.look import CameraLook, Looker
 from grandlattice.tracer.scene import image_files
 from grandlattice.tracer.tracer import Stopped, Tracer, TraceSettings, warm_up
 
 __all__ = [
-    "HOW_TO_INSTALL", "PASSES", "CameraLook", "Film", "Pass", "Sensor", "Stopped",
-    "TraceSettings", "Tracer", "camera_look", "can_denoise", "image_files", "warm_up",
+    "HOW_TO_INSTALL", "PASSES", "CameraLook", "Film", "Looker", "Pass", "Sensor", "Stopped",
+    "TraceSettings", "Tracer", "can_denoise", "image_files", "warm_up",
 ]  # fmt: skip
