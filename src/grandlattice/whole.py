@@ -240,14 +240,17 @@ class Plan:
         PlanError
             For an unknown setting or a value it cannot have.
         """
-        given = self.overrides.model_dump(exclude_unset=True)
         try:
-            self.overrides = Settings.model_validate({**given, **settings})
+            self.overrides = Settings.model_validate({**self._given(), **settings})
         except ValidationError as problem:
             raise explained(problem.errors(include_url=False)[0], Document({}, "")) from None  # type: ignore[arg-type]
         for name in ("_make", "cells", "_stamp", "names"):
             self.__dict__.pop(name, None)
         return self
+
+    def _given(self) -> dict[str, Any]:
+        """The settings laid over the plan so far."""
+        return {name: getattr(self.overrides, name) for name in self.overrides.model_fields_set}
 
     def _planned(self, into: str | Path | None = None) -> production.Planned:
         """What the rooms that meet the machine need to know of this plan."""
@@ -459,11 +462,14 @@ class Plan:
         The plan's quality `proof` is laid over everything it says, or a quarter of the size at
         eight samples where it has none; the seed stays, so that the noise is where it will be.
         """
-        quick = Plan(_document=self.document)
-        given = self.overrides.model_dump(exclude_unset=True)
-        given |= {"quality": "proof"} if "proof" in self.model.qualities else PROOF
+        quick = Plan(folder=self.folder, _document=self.document)
+        quality = {"quality": "proof"} if "proof" in self.model.qualities else PROOF
         return quick.override(
-            **given, format=["png"], passes=["beauty"], files={}, output="{cell}.{frame:04d}.{ext}"
+            **{**self._given(), **quality},
+            format=["png"],
+            passes=["beauty"],
+            files={},
+            output="{cell}.{frame:04d}.{ext}",
         )
 
     def proof(
