@@ -16,7 +16,7 @@ import grandlattice as lattice
 from bench import Bench, to_world, visible
 from grandlattice.errors import EditError
 from grandlattice.stage import Explainer
-from grandlattice.stage.edits.solar import sun_position
+from grandlattice.stage.edits.solar import _equatorial, sun_position
 from shapes import plane, room_scene, sphere, write_geometry
 
 BALL_A, BALL_B, KEY = "/World/Toys/BallA", "/World/Toys/BallB", "/World/Lights/Key"
@@ -222,6 +222,9 @@ PLACES = [
     # Where the sun stands in the zenith at a published equinox or solstice: declinations 0 and
     # +-23.44 at noon of the local meridian, equation of time -7 min 28 s, -1 min 50 s, +1 min 58 s.
     ("2024-06-20T20:51:00+00:00", 23.44, -132.29, 90.0, None),
+    ("2025-06-21T02:42:00+00:00", 23.44, 139.96, 90.0, None),
+    ("2025-03-20T09:01:00+00:00", 0.0, 46.6, 90.0, None),
+    ("2025-12-21T15:03:00+00:00", -23.44, -46.2, 90.0, None),
     ("2024-12-21T09:20:00+00:00", -23.44, 39.52, 90.0, None),
 ]  # fmt: skip
 
@@ -232,6 +235,13 @@ def test_the_sun_stands_where_published_figures_say(when, latitude, longitude, a
     assert found[0] == pytest.approx(altitude, abs=0.05)
     if azimuth is not None:
         assert found[1] == pytest.approx(azimuth, abs=0.05)
+
+
+def test_the_suns_coordinates_are_those_of_the_books_example() -> None:
+    """Meeus, Astronomical Algorithms, example 25.a: 1992 October 13, 0h dynamical time."""
+    ascension, declination = np.degrees(_equatorial(2448908.5 - 2451545.0))
+    assert ascension % 360 == pytest.approx(198.38083, abs=0.001)
+    assert declination == pytest.approx(-7.78507, abs=0.001)
 
 
 @settings(max_examples=300, deadline=None)
