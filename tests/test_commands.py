@@ -11,6 +11,13 @@ from PIL import Image
 from pxr import Usd
 
 from conftest import PLAN
+from grandlattice.cli import words
+
+
+def test_places_are_printed_as_they_are() -> None:
+    words.console.begin_capture()
+    words.console.print("plan.yaml:100:14")
+    assert words.console.end_capture() == "plan.yaml:100:14\n"
 
 
 def test_cells_as_tables_matrix_pages_and_counts(plan_file: Path, glat) -> None:
@@ -100,13 +107,25 @@ def test_schema_and_check_for_programs(plan_file: Path, glat) -> None:
 
 def test_one_bad_plan_of_a_queue_does_not_lose_the_others(plan_file: Path, glat) -> None:
     folder = plan_file.parent
-    (folder / "bad.lattice.yaml").write_text(PLAN.replace("/World/Lights/Sky", "/World/Lights/Sk"))
-    code, said = glat(
-        folder, "run", "bad.lattice.yaml", "room.lattice.yaml", "--at", "day/Front", "--workers", "0",
-        "--set", "samples=1",
-    )  # fmt: skip
-    assert (folder / "out/day/Front.0001.exr").is_file(), said
-    assert code in (0, 1)  # the cell asked for has no bad edit; a bad night would
+    bad = PLAN.replace("/World/Lights/Sky", "/World/Lights/Sk")
+    (folder / "bad.lattice.yaml").write_text(bad.replace("out/", "bad/"))
+    both = ("run", "bad.lattice.yaml", "room.lattice.yaml", "--workers", "0", "--set", "samples=1")
+    code, said = glat(folder, *both, "--at", "night/Front")
+    assert code == 1
+    assert "Nothing of bad was rendered: 1 thing to mend first" in said
+    assert (folder / "out/night/Front.0001.exr").is_file()
+    assert not (folder / "bad").exists()
+    # What no plan of them means is found before any is rendered, and so are files of both.
+    code, said = glat(folder, *both, "--at", "day/Frnt")
+    assert code == 2
+    assert "bad: day/Frnt is no cell: camera has no entry Frnt. Did you mean Front?" in said
+    (folder / "bad.lattice.yaml").write_text(bad)
+    code, said = glat(folder, *both)
+    assert code == 1
+    assert "The plans bad and room would both write Front.0001.exr" in said
+    assert not (folder / "out/day").exists()
+    code, said = glat(folder, "check", "bad.lattice.yaml")
+    assert code == 1
 
 
 @pytest.mark.parametrize("name", ["layers", "day"])
@@ -177,7 +196,7 @@ def test_a_lens_of_the_plans_own(plan_file: Path) -> None:
 
     text = PLAN.replace(
         "    day:\n",
-        "    day:\n    sharp: {fstop: off}\n    soft: {fstop: 0.05, focus: 2 cm}\n    tall: {size: 32x48, fit: crop}\n",
+        "    day:\n    sharp: {fstop: off}\n    soft: {fstop: 0.05, focus: 2 cm}\n",
     )
     plan_file.write_text(text)
     plan = lattice.open_plan(plan_file).override(samples=16)
@@ -187,6 +206,3 @@ def test_a_lens_of_the_plans_own(plan_file: Path) -> None:
     assert abs(run.picture("day/Front")[..., :3] - sharp).max() == 0.0  # the scene's camera is a pinhole
     edges = [abs(p[:, 1:] - p[:, :-1]).max() for p in (sharp, soft)]
     assert edges[1] < 0.7 * edges[0]
-    # Cropped to a tall picture: the floor's horizon is where it was, and less is seen at the sides.
-    depth = run.picture("tall/Front", pass_name="depth")
-    assert depth.shape[:2] == (48, 32)

@@ -86,8 +86,28 @@ def test_sweeps_are_named_by_value_and_padded(sweep, count, first, last) -> None
 def test_a_sweep_that_cannot_be_says_why(sweep: str, says: str) -> None:
     with pytest.raises(PlanError, match=says) as caught:
         planned(f"axes:\n  a:\n    sweep: {sweep}\n")
-    assert caught.value.place is not None
-    assert caught.value.place.line == 5
+    assert str(caught.value.place) == "the plan:5:5"
+
+
+@pytest.mark.parametrize(
+    ("wrong", "says", "where"),
+    [
+        ("y: '{a}'", "y: '{b}'", "10:11"),
+        ("exposure: 1", "exposure: x", "6:5"),
+        ("samples: 2", "samples: few", "11:18"),
+        ("seed: 3", "sed: 3", "15:14"),
+    ],
+)
+def test_a_mistake_in_an_axis_that_writes_itself_is_shown_where_it_stands(wrong, says, where) -> None:
+    text = (
+        "axes:\n  a:\n    sweep: {from: 0, to: 3, step: 1}\n    exposure: 1\n    edits:\n      - turn:\n"
+        "          on: /Sky\n          y: '{a}'\n    with: {'2': {samples: 2}}\n"
+        "  c:\n    each: cameras\n    with:\n      Side: {seed: 3}\n"
+    )
+    assert wrong in text
+    with pytest.raises(PlanError) as caught:
+        planned(text.replace(wrong, says))
+    assert str(caught.value.place) == f"the plan:{where}"
 
 
 def test_a_sweeps_value_stands_in_its_edits_and_settings_and_is_found_unpadded() -> None:
@@ -424,6 +444,12 @@ def test_a_queue_runs_plans_in_order_of_priority(plan_file: Path, glat) -> None:
     queue = lattice.open_queue(folder / "night.queue.yaml")
     assert [step.plan.name for step in queue] == ["second", "room"]
     assert queue.totals().cells == 6
+    begun: list[str] = []
+    runs = queue.narrowed(["/Side"][:0]).run(
+        on_step=lambda step: begun.append(step.plan.name), workers=0, into=folder / "q"
+    )
+    assert begun == ["second", "room"]
+    assert [len(run.finished) for run in runs] == [2, 4]
     code, said = glat(folder, "cells")  # the queue is found before the plans it names
     assert code == 0, said
     assert "in all  2 plans, 6 cells, 6 frames, 12 files" in said
@@ -466,6 +492,7 @@ def test_a_plan_changed_in_python_keeps_its_comments_and_order(plan_file: Path) 
 def test_the_schema_takes_the_demo_and_describes_every_key() -> None:
     schema = lattice.plan_schema()
     jsonschema.Draft202012Validator.check_schema(schema)
+    assert schema["title"] == "Grand Lattice plan"
     validator = jsonschema.Draft202012Validator(schema)
     data = YAML(typ="safe", pure=True).load(DEMO)
     validator.validate(json.loads(json.dumps(data, default=str)))

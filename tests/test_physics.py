@@ -6,6 +6,8 @@ import numpy as np
 import pytest
 
 from grandlattice.snapshot import Item, Light, Material, Texture, TextureInput
+from grandlattice.tracer import Sensor
+from grandlattice.tracer.lens import make_lens
 from shapes import MATT, camera, dome, geometry, looking, moved, plane, sphere, trace
 
 BALL = sphere()
@@ -316,3 +318,12 @@ def test_a_surface_that_catches_shadow_puts_it_into_alpha_alone() -> None:
         view = camera((at, 0.5, 0.0), (at, 0.0, 0.0), aperture=(0.1, 0.1), focal_length=1.8)
         film = trace([roof, floor], [lamp], view, (4, 4), 16, show_background=False)
         assert film.passes["beauty"][..., 3] == pytest.approx(shadow, abs=1e-6)
+
+
+def test_a_picture_of_another_aspect_shows_more_or_less_than_the_camera() -> None:
+    """A film of 0.9 by 0.6 at distance 1, on 32 by 32 pixels: all of its width, or all of its height."""
+    view = camera(aperture=(3.6, 2.4), focal_length=4.0)
+    for crop, side in ((False, 0.9), (True, 0.6)):
+        lens = make_lens(Sensor(view, 32, 32, crop)).record
+        assert lens["pixel"] * 32 == pytest.approx(side)
+        assert (lens["left"], lens["top"]) == pytest.approx((-side / 2, side / 2))

@@ -211,6 +211,29 @@ def test_only_what_changed_is_read_again(bench: Bench) -> None:
     assert {i.geometry for i in later.items} == {i.geometry for i in first.items}
 
 
+def test_a_material_fed_from_elsewhere_follows_what_feeds_it(scene: Path) -> None:
+    stage = Usd.Stage.Open(str(scene))
+    shared = stage.DefinePrim("/World/Shared")
+    sets = shared.GetVariantSets().AddVariantSet("tint")
+    for variant, gain in (("dark", 0.1), ("light", 0.9)):
+        sets.AddVariant(variant)
+        sets.SetVariantSelection(variant)
+        with sets.GetVariantEditContext():
+            image = UsdShade.Shader.Define(stage, "/World/Shared/Image")
+            image.CreateIdAttr("UsdUVTexture")
+            image.CreateInput("file", Sdf.ValueTypeNames.Asset).Set(Sdf.AssetPath("grid.png"))
+            image.CreateInput("scale", Sdf.ValueTypeNames.Float4).Set(Gf.Vec4f(gain))
+            image.CreateOutput("rgb", Sdf.ValueTypeNames.Float3)
+    surface = UsdShade.Shader(stage.GetPrimAtPath("/World/Looks/Red/Surface"))
+    surface.GetInput("diffuseColor").ConnectToSource(image.ConnectableAPI(), "rgb")
+    stage.GetRootLayer().Save()
+    bench = Bench(scene)
+    for variant, gain in (("dark", 0.1), ("light", 0.9), ("dark", 0.1)):
+        bench.lay(f"choose: {{on: /World/Shared, tint: {variant}}}")
+        red = next(m for m in bench.take().materials if m.path.endswith("Red"))
+        assert red.inputs["diffuseColor"].texture.scale[0] == pytest.approx(gain)
+
+
 def test_the_scene_and_its_files_are_never_changed(scene: Path) -> None:
     before = {p: hashlib.sha256(p.read_bytes()).hexdigest() for p in scene.parent.iterdir()}
     bench = Bench(scene)

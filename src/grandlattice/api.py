@@ -39,9 +39,9 @@ def plan_schema() -> dict[str, Any]:
     """The JSON Schema of the plan format, for editors that complete and check plans."""
     schema = PlanModel.model_json_schema(by_alias=True)
     return {
+        **schema,
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "Grand Lattice plan",
-        **schema,
     }
 
 

@@ -24,16 +24,17 @@ from pathlib import Path
 
 @dataclass(frozen=True)
 class Place:
-    """Where something stands: a file with line and column (from 1), or a prim path."""
+    """Where something stands: a file with line and column (from 1), a prim path, or in `words`."""
 
     file: Path | None = None
     line: int | None = None
     column: int | None = None
     prim: str | None = None
+    words: str | None = None
 
     def __str__(self) -> str:
-        if self.prim is not None:
-            return self.prim
+        if self.prim is not None or self.words is not None:
+            return self.prim or str(self.words)
         text = self.file.name if self.file is not None else "the plan"
         if self.line is not None:
             text += f":{self.line}"

@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
 import numpy as np
@@ -70,33 +71,27 @@ class Planned:
     make: CellMaker
     facts: SceneFacts
 
+    @cached_property
+    def fingerprints(self) -> Fingerprints:
+        return Fingerprints(self.model, scene_digest(self.scene), self.folder, can_denoise())
+
+    @cached_property
+    def ledger(self) -> Ledger:
+        return Ledger(self.output / f"{self.name}.ledger.sqlite")
+
+    @cached_property
+    def versions(self) -> Versions:
+        return Versions(self.ledger, self.fingerprints)
+
+    @cached_property
     def names(self) -> FileNames:
-        """What templates may say besides the cell."""
-        versions: list[Versions] = []
-
-        def stamp(cell: Cell):  # type: ignore[no-untyped-def]
-            if not versions:
-                versions.append(versions_of(self))
-            return versions[0].stamp(cell)
-
-        words = {name: str(word) for name, word in self.model.words.items()}
-        return FileNames(self.name, self.scene.file.stem, words, stamp)
+        """What templates may say besides the cell; versions are asked for only where they say so."""
+        scene = self.scene.file.stem
+        return FileNames(self.name, scene, self.model.words, lambda cell: self.versions.stamp(cell))
 
     def filing(self, indices: Indices | None = None) -> Filing:
         """The files of cells at once; of all by default."""
-        return Filing(self.lattice, self.make, self.facts, self.names(), indices)
-
-
-def fingerprints_of(planned: Planned) -> Fingerprints:
-    return Fingerprints(planned.model, scene_digest(planned.scene), planned.folder, can_denoise())
-
-
-def ledger_of(planned: Planned) -> Ledger:
-    return Ledger(planned.output / f"{planned.name}.ledger.sqlite")
-
-
-def versions_of(planned: Planned) -> Versions:
-    return Versions(ledger_of(planned), fingerprints_of(planned))
+        return Filing(self.lattice, self.make, self.facts, self.names, indices)
 
 
 def prepare_tracer() -> None:
@@ -135,7 +130,7 @@ def check(planned: Planned, indices: Indices, *, allow_missing: bool, look: bool
 
 def _in_the_way(planned: Planned, cells: Sequence[Cell]) -> tuple[str, ...]:
     """Files where pictures will be that no run of this plan made; none where names are impossible."""
-    known, store, names = ledger_of(planned).files(), FolderStore(planned.output), planned.names()
+    known, store, names = planned.ledger.files(), FolderStore(planned.output), planned.names
     found = []
     try:
         for cell in cells:
@@ -176,7 +171,7 @@ def tasks(planned: Planned, indices: Indices, frames: Frames, names: FileNames |
     """
     planned.filing(indices).refuse_collisions()
     cells = (planned.make(index) for index in indices.tolist())
-    made = make_tasks(planned.lattice, cells, fingerprints_of(planned), names or planned.names(), frames)
+    made = make_tasks(planned.lattice, cells, planned.fingerprints, planned.names, frames)
     if not made:
         raise RunError("None of these cells has one of these frames.")
     return made
@@ -185,10 +180,8 @@ def tasks(planned: Planned, indices: Indices, frames: Frames, names: FileNames |
 def outlook(planned: Planned, indices: Indices, frames: Frames, *, fresh: bool) -> Run:
     """A run that has not begun: what it would do, and the files there are."""
     made = tasks(planned, indices, frames)
-    ledger = ledger_of(planned)
-    return Run(
-        planned.output, ledger, look_ahead(made, ledger, FolderStore(planned.output), fresh), tuple(made)
-    )
+    ahead = look_ahead(made, planned.ledger, FolderStore(planned.output), fresh)
+    return Run(planned.output, planned.ledger, ahead, tuple(made))
 
 
 def run(
@@ -204,7 +197,7 @@ def run(
         on_outlook(begun.outlook)
     if begun.outlook.todo:
         prepare_tracer()  # once, before several workers would each compile it
-        _remember_versions(planned, indices)
+        planned.versions.remember()  # of the cells whose names speak of them
         count = default_workers(planned.model) if workers is None else workers
         each = max(1, count // len(begun.outlook.todo)) if threads is None else threads
         order = WorkOrder(
@@ -215,20 +208,6 @@ def run(
         patience = Patience(block.retries, stalled=block.stalled, limit=block.limit)
         carry_out(begun, order, count, on_event, patience)
     return begun
-
-
-def _remember_versions(planned: Planned, indices: Indices) -> None:
-    """Write down the versions of the cells that are about to be rendered, where names speak of them."""
-    versions = versions_of(planned)
-    for index in indices.tolist():
-        cell = planned.make(index)
-        templates = [
-            cell.settings.output,
-            *(getattr(cell.settings.files, e).output or "" for e in cell.settings.format),
-        ]
-        if any("{version" in text or "{date" in text for text in templates):
-            versions.stamp(cell)
-    versions.remember()
 
 
 def default_workers(model: PlanModel) -> int:

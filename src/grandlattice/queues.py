@@ -13,16 +13,20 @@ or a list of plans given at once.  Every command takes a queue where it takes a 
 
 from __future__ import annotations
 
+import itertools
+import os
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
+import numpy as np
 from pydantic import BeforeValidator, Field, ValidationError
 
 from grandlattice.api import ENDING, QUEUE_ENDING, open_plan
-from grandlattice.errors import PlanError
+from grandlattice.errors import NoSuchCell, OutputError, PlanError
 from grandlattice.plan import Totals, read_document
+from grandlattice.plan.naming import folded
 from grandlattice.plan.settings import Strict, Text, Texts
 from grandlattice.plan.validation import explained
 from grandlattice.whole import Plan
@@ -80,6 +84,41 @@ class Queue:
     def __iter__(self) -> Iterator[Step]:
         return iter(self.steps)
 
+    def narrowed(self, at: Sequence[str] = (), sets: Sequence[str] = ()) -> Queue:
+        """The same steps with only these of their cells, see `Cells.at`.
+
+        Raises
+        ------
+        NoSuchCell
+            When a step has none of them, with the name of its plan.
+        """
+        steps = [replace(s, at=(*s.at, *at), sets=(*s.sets, *sets)) for s in self.steps]
+        for step in steps if at or sets else ():
+            try:
+                step.plan.cells.indices(*step.at, sets=step.sets)
+            except NoSuchCell as problem:
+                if len(steps) > 1:
+                    problem.what = f"{step.plan.name}: {problem.what}"
+                raise
+        return Queue(steps)
+
+    def refuse_collisions(self) -> None:
+        """Refuse plans that would write one file between them.
+
+        Raises
+        ------
+        OutputError
+            Naming both plans and the file.
+        """
+        hashed = [
+            step.plan.filing(step.at, step.sets).hashes(os.path.abspath(step.plan.folder))
+            for step in (self.steps if len(self.steps) > 1 else ())
+        ]
+        for (a, one), (b, other) in itertools.combinations(enumerate(hashed), 2):
+            same_plan = self.steps[a].plan.file == self.steps[b].plan.file
+            if not same_plan and len(np.intersect1d(one, other)):
+                _refuse_common(self.steps[a], self.steps[b])
+
     def totals(self) -> Totals:
         """Cells, frames, files and bytes of all steps together."""
         each = [step.plan.totals(step.at, step.sets) for step in self.steps]
@@ -95,7 +134,13 @@ class Queue:
         ----------
         on_step : told before each.
         **options : of `Plan.run`.
+
+        Raises
+        ------
+        OutputError
+            When two plans would write one file; nothing is rendered then.
         """
+        self.refuse_collisions()
         done: list[Run] = []
         for step in self.steps:
             if on_step is not None:
@@ -104,6 +149,23 @@ class Queue:
             if done[-1].interrupted:
                 break
         return done
+
+
+def _refuse_common(one: Step, other: Step) -> None:
+    """Compare the names of two steps' files letter by letter."""
+    taken = {
+        folded(os.path.abspath(file))
+        for cell in one.plan.cells.at(*one.at, sets=one.sets)
+        for file in one.plan.files(cell)
+    }
+    for cell in other.plan.cells.at(*other.at, sets=other.sets):
+        for file in other.plan.files(cell):
+            if folded(os.path.abspath(file)) in taken:
+                raise OutputError(
+                    f"The plans {one.plan.name} and {other.plan.name} would both write {file.name}.",
+                    place=cell.origins.get("output"),
+                    cure="put {plan} into the output template of both",
+                )
 
 
 def open_queue(*files: str | Path) -> Queue:

@@ -14,8 +14,9 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import ValidationError
 
+from grandlattice import tabling
 from grandlattice.building import AxisBuilder, as_texts
-from grandlattice.errors import LatticeError, OutputError, PlanError, nearest
+from grandlattice.errors import LatticeError, OutputError, PlanError
 from grandlattice.plan import (
     Cell,
     CellMaker,
@@ -36,7 +37,6 @@ from grandlattice.plan import (
     with_included,
     yaml_writer,
 )
-from grandlattice.plan.cells import TRACED
 from grandlattice.plan.validation import explained
 from grandlattice.stage import Explainer, Explanation, Scene, explain_settings, export_cell, open_scene
 
@@ -264,14 +264,11 @@ class Plan:
     @cached_property
     def names(self) -> FileNames:
         """What templates may say besides the cell, for the plan's own output folder."""
-        words = {name: str(word) for name, word in self.model.words.items()}
-        return FileNames(self.name, self.scene.file.stem, words, lambda cell: self._stamp(cell))
+        return FileNames(self.name, self.scene.file.stem, self.model.words, lambda cell: self._stamp(cell))
 
     @cached_property
     def _stamp(self) -> Callable[[Cell], Stamp]:
-        from grandlattice import production
-
-        return production.versions_of(self._planned()).stamp
+        return self._planned().versions.stamp
 
     def files(self, cell: Cell) -> list[Path]:
         """Where the pictures of a cell will be, frame by frame, below the plan's folder."""
@@ -279,38 +276,21 @@ class Plan:
 
     def totals(self, at: Sequence[str] = (), sets: Sequence[str] = ()) -> Totals:
         """Cells, frames, files and about how many bytes they need."""
+        return self.filing(at, sets).totals()
+
+    def filing(self, at: Sequence[str] = (), sets: Sequence[str] = ()) -> Filing:
+        """The files of cells at once: how many, and whether two have one name."""
         indices = self.cells.indices(*at, sets=sets) if at or sets else None
-        return Filing(self.lattice, self._make, self.facts, self.names, indices).totals()
+        return Filing(self.lattice, self._make, self.facts, self.names, indices)
 
     def shared(self, at: Sequence[str] = (), sets: Sequence[str] = ()) -> int:
         """How many cells differ from another in exposure, display, format or name alone, so that
         one trace serves both."""
-        seen: set[object] = set()
-        indices = self.cells.indices(*at, sets=sets)
-        for index in indices.tolist():
-            cell = self._make(index)
-            edits = tuple(id(placed.edit) for placed in cell.edits)
-            told = [str(getattr(cell.settings, name)) for name in TRACED]
-            seen.add((edits, *told))
-        return len(indices) - len(seen)
+        return tabling.shared(self.cells.at(*at, sets=sets))
 
     def table(self, at: Sequence[str] = (), sets: Sequence[str] = ()) -> pandas.DataFrame:
         """A row for each cell in running order: its entries, size, frames, passes, first file."""
-        import pandas
-
-        rows = []
-        for cell in (self._make(index) for index in self.cells.indices(*at, sets=sets).tolist()):
-            settings = cell.settings
-            rows.append({
-                "number": cell.index + 1, "address": cell.address, **cell.coordinates,
-                "camera_path": settings.camera, "width": settings.size.width,
-                "height": settings.size.height, "frames": len(settings.frames),
-                "first_frame": settings.frames[0], "samples": settings.samples,
-                "passes": " ".join(settings.passes), "formats": " ".join(settings.format),
-                "exposure": settings.exposure,
-                "first_file": next(planned_files(cell, self.names)).path,
-            })  # fmt: skip
-        return pandas.DataFrame(rows)
+        return tabling.table(self.cells.at(*at, sets=sets), self.names)
 
     def combinations(self, down: str, across: str) -> pandas.DataFrame:
         """How many cells of the run each entry of one axis has with each of another.
@@ -318,23 +298,13 @@ class Plan:
         Returns
         -------
         Counts: a row for each entry of `down`, a column for each of `across`.
-        """
-        import pandas
 
-        axes = {axis.name: a for a, axis in enumerate(self.lattice.axes)}
-        for name in (down, across):
-            if name not in axes:
-                raise PlanError(f"There is no axis {name}. {nearest(name, axes)}")
-        a, b = axes[down], axes[across]
-        tables = self.lattice.axes
-        counts = np.zeros((len(tables[a].options), len(tables[b].options)), np.int64)
-        entries = self.lattice.entries_of(np.arange(len(self.lattice.positions)))
-        np.add.at(counts, (entries[a], entries[b]), 1)
-        for cell in self.lattice.added:
-            counts[cell.entries[a], cell.entries[b]] += 1
-        return pandas.DataFrame(
-            counts, [o.name for o in tables[a].options], [o.name for o in tables[b].options]
-        )
+        Raises
+        ------
+        PlanError
+            When there is no such axis.
+        """
+        return tabling.combinations(self.lattice, down, across)
 
     # --- one cell ------------------------------------------------------------------------------
 
@@ -363,7 +333,9 @@ class Plan:
         """
         path = Path(file)
         if path.exists() and not over:
-            raise OutputError(f"{path} exists already and is left as it is.", cure="name another file")
+            raise OutputError(
+                f"{path.name} exists already and is left as it is.", cure="name another file with --file"
+            )
         chosen = self._cell(cell)
         products = [(f.path, f.frame, f.format, f.passes) for f in planned_files(chosen, self.names)]
         return export_cell(self.scene, self.model, self.folder, chosen, products, path)

@@ -57,7 +57,8 @@ def _add_rendering() -> None:
 
 def main() -> None:
     """The command `glat`."""
-    if not {command.__name__ for command in _PLANNING} & set(sys.argv[1:]):
+    asked = next((word for word in sys.argv[1:] if not word.startswith("-")), None)
+    if asked not in {command.__name__ for command in _PLANNING}:
         _add_rendering()  # tracer and image libraries take a second to load
     try:
         code = app(standalone_mode=False)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -47,7 +48,7 @@ SceneFile = Annotated[Path, typer.Argument(metavar="SCENE", help="A .usd, .usda,
 PlanFiles = Annotated[
     list[Path] | None,
     typer.Argument(
-        metavar="[PLAN…]",
+        metavar="[PLAN]",
         help="Plans and queues, carried out one after the other; may be left out where there is just one.",
         show_default=False,
     ),
@@ -64,19 +65,17 @@ def open_plan(plan: Path | None, settings: list[str] | None = None) -> lattice.P
     return queue.steps[0].plan
 
 
-def open_queue(plans: list[Path] | None, settings: list[str] | None = None) -> lattice.Queue:
-    """The plans meant, with settings of this call laid over them."""
+def open_queue(
+    plans: list[Path] | None, settings: list[str] | None = None, at: list[str] | None = None,
+    sets: list[str] | None = None,
+) -> lattice.Queue:  # fmt: skip
+    """The plans meant and which of their cells, with settings of this call laid over them."""
     queue = lattice.open_queue(*(plans or [lattice.find_queue(Path.cwd())]))
     given = _given(settings)
     if given:
         for step in queue:
             step.plan.override(**given)
-    return queue
-
-
-def chosen(step: lattice.Step, at: list[str] | None, sets: list[str] | None) -> tuple[list[str], list[str]]:
-    """Cells of a step: those the queue names and those this call names."""
-    return [*step.at, *(at or ())], [*step.sets, *(sets or ())]
+    return queue.narrowed(at or (), sets or ())
 
 
 def _given(settings: list[str] | None) -> dict[str, Any]:
@@ -99,6 +98,11 @@ def read_frames(text: str | None) -> list[int] | None:
         raise lattice.PlanError(f"--frames: {problem}.") from None
 
 
-def arguments(*plans: Path | None) -> str:
-    """The plans as they stood on the command line, for the next command."""
-    return "".join(f" {quoted(plan)}" for plan in plans if plan is not None)
+def arguments(
+    plans: Sequence[Path | None] = (), at: list[str] | None = None, sets: list[str] | None = None
+) -> str:
+    """Plans and cells as they stood on the command line, for the next command."""
+    words = [quoted(plan) for plan in plans if plan is not None]
+    words += [f"--at {quoted(text)}" for text in at or ()]
+    words += [f"--set-of {quoted(text)}" for text in sets or ()]
+    return "".join(f" {word}" for word in words)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 from rich.markup import escape
@@ -20,7 +20,6 @@ from grandlattice.cli.options import (
     SetOf,
     SetOption,
     arguments,
-    chosen,
     open_plan,
     open_queue,
 )
@@ -81,75 +80,76 @@ def cells(
 
     Example:  glat cells --at light=noon
     """
-    queue = open_queue([plan] if plan else None, settings)
+    queue = open_queue([plan] if plan else None, settings, at, sets)
     if count:
-        numbers = [
-            len(step.plan.cells.indices(*a, sets=s)) for step in queue for a, s in [chosen(step, at, sets)]
-        ]
-        console.print(str(sum(numbers)))
+        console.print(str(sum(len(step.plan.cells.indices(*step.at, sets=step.sets)) for step in queue)))
+        return
+    if json:
+        print_json([row for step in queue for row in _rows(step, page, named=len(queue) > 1)])
         return
     for step in queue:
         if len(queue) > 1:
             console.rule(escape(step.plan.name), align="left", style="dim")
-        a, s = chosen(step, at, sets)
         if table is not None:
-            _write_table(step.plan, a, s, table if len(queue) == 1 else _beside(table, step.plan.name))
+            _write_table(step, table if len(queue) == 1 else _beside(table, step.plan.name))
         elif matrix:
             tables.show_matrix(step.plan)
         else:
-            _show_page(step.plan, a, s, page, json)
-    if len(queue) > 1 and not json:
+            _show_page(step, page)
+    if len(queue) > 1:
         whole = queue.totals()
         console.print(
             f"\n[bold]in all[/bold]  {many(len(queue), 'plan')}, {many(whole.cells, 'cell')}, "
             f"{many(whole.frames, 'frame')}, {many(whole.files, 'file')}, about {size(whole.bytes)}"
         )
-    if not json:
-        next_step(f"glat check{arguments(plan)}")
+    next_step(f"glat check{arguments([plan], at, sets)}")
 
 
-def _count(step: lattice.Step, at: list[str] | None, sets: list[str] | None) -> int:
-    wanted, named = chosen(step, at, sets)
-    return len(step.plan.cells.indices(*wanted, sets=named)) if wanted or named else len(step.plan.cells)
-
-
-def _show_page(plan: lattice.Plan, at: list[str], sets: list[str], page: int, json: bool) -> None:
-    indices = plan.cells.indices(*at, sets=sets)
+def _page(step: lattice.Step, page: int) -> tuple[list[lattice.Cell], int]:
+    """The cells of a page, and how many there are on all pages."""
+    indices = step.plan.cells.indices(*step.at, sets=step.sets)
     wanted = indices[(page - 1) * _PAGE : page * _PAGE].tolist()
     if not wanted:
         raise lattice.PlanError(f"There is no page {page}; the last is {-(-len(indices) // _PAGE)}.")
-    shown = [plan.cells[index] for index in wanted]
-    if json:
-        rows = [
-            {"address": c.address, "coordinates": dict(c.coordinates), "size": str(c.settings.size),
-             "frames": list(c.settings.frames), "passes": list(c.settings.passes),
-             "files": [str(f) for f in plan.files(c)]}
-            for c in shown
-        ]  # fmt: skip
-        print_json(rows)
-        return
+    return [step.plan.cells[index] for index in wanted], len(indices)
+
+
+def _rows(step: lattice.Step, page: int, named: bool) -> list[dict[str, Any]]:
+    """A page for programs; with the plan's name where there are several."""
+    return [
+        {**({"plan": step.plan.name} if named else {}), "address": c.address,
+         "coordinates": dict(c.coordinates), "size": str(c.settings.size),
+         "frames": list(c.settings.frames), "passes": list(c.settings.passes),
+         "files": [str(f) for f in step.plan.files(c)]}
+        for c in _page(step, page)[0]
+    ]  # fmt: skip
+
+
+def _show_page(step: lattice.Step, page: int) -> None:
+    plan, at, sets = step.plan, step.at, step.sets
+    shown, number = _page(step, page)
     tables.show_cells(plan, shown)
     whole = plan.totals(at, sets)
     skipped = f", {plan.lattice.skipped:,} skipped" if plan.lattice.skipped and not at and not sets else ""
-    shared = plan.shared(at, sets) if len(indices) <= _SHARED_AT_MOST else 0
+    shared = plan.shared(at, sets) if number <= _SHARED_AT_MOST else 0
+    served = f"; {many(shared, 'cell')} shared with another's trace" if shared else ""
     console.print(
         f"{many(whole.cells, 'cell')}{skipped}, {many(whole.frames, 'frame')}, {many(whole.files, 'file')}, "
-        f"about {size(whole.bytes)}"
-        + (f"; {many(shared, 'cell')} shared with another's trace" if shared else "")
+        f"about {size(whole.bytes)}{served}"
     )
-    if len(indices) > page * _PAGE:
+    if number > page * _PAGE:
         console.print(
             f"[dim]cells {(page - 1) * _PAGE + 1:,}–{page * _PAGE:,}; --page {page + 1} shows the next[/dim]"
         )
 
 
-def _write_table(plan: lattice.Plan, at: list[str], sets: list[str], file: Path) -> None:
+def _write_table(step: lattice.Step, file: Path) -> None:
     writers = {".csv": "to_csv", ".parquet": "to_parquet", ".json": "to_json"}
     if file.suffix.lower() not in writers:
         raise lattice.PlanError(
             f"{file.name} is no table.", cure="name a file that ends in .csv, .parquet or .json"
         )
-    rows = plan.table(at, sets)
+    rows = step.plan.table(step.at, step.sets)
     options = {"orient": "records", "indent": 1} if file.suffix.lower() == ".json" else {"index": False}
     try:
         getattr(rows, writers[file.suffix.lower()])(file, **options)
@@ -196,7 +196,7 @@ def explain(
         print_json(told)
         return
     tables.show_explanation(told)
-    next_step(f"glat run{arguments(file)} --at {quoted(told.cell)}")
+    next_step(f"glat run{arguments([file], [told.cell])}")
 
 
 def export(
@@ -245,18 +245,23 @@ def check(
 
     Example:  glat check --strict
     """
-    queue = open_queue([plan] if plan else None, settings)
+    queue = open_queue([plan] if plan else None, settings, at, sets)
     findings: list[lattice.Finding] = []
     number = 0
     for step in queue:
-        a, s = chosen(step, at, sets)
-        found = step.plan.check(a, sets=s, into=into, allow_missing=allow_missing, look=look)
-        number += len(step.plan.cells.indices(*a, sets=s))
+        found = step.plan.check(step.at, sets=step.sets, into=into, allow_missing=allow_missing, look=look)
+        number += len(step.plan.cells.indices(*step.at, sets=step.sets))
         findings += found
         if not json:
             if len(queue) > 1:
                 console.rule(escape(step.plan.name), align="left", style="dim")
             tables.show_findings(found)
+    try:
+        queue.refuse_collisions()
+    except lattice.OutputError as problem:
+        findings.append(lattice.Finding("error", problem.what, str(problem.place or ""), problem.cure))
+        if not json:
+            tables.show_findings(findings[-1:])
     bad = [f for f in findings if f.gravity == "error" or (strict and f.gravity == "warning")]
     if json:
         print_json(findings)
@@ -264,6 +269,6 @@ def check(
         console.print(f"\n{many(len(bad), 'thing')} to mend before {many(number, 'cell')} can be rendered")
     else:
         console.print(f"[green]✓[/green] {many(number, 'cell')} checked, nothing stands in the way")
-        next_step(f"glat run{arguments(plan)}")
+        next_step(f"glat run{arguments([plan], at, sets)}")
     if bad:
         raise typer.Exit(1)

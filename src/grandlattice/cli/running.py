@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 import time
 from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -22,7 +23,6 @@ from grandlattice.cli.options import (
     SetOf,
     SetOption,
     arguments,
-    chosen,
     open_queue,
     read_frames,
 )
@@ -68,43 +68,52 @@ def run(
 
     Example:  glat run --at camera=Wide --set samples=64
     """
-    queue = open_queue(plans, settings)
-    command = f"glat run{arguments(*(plans or ()))}"
+    queue = open_queue(plans, settings, at, sets)
+    queue.refuse_collisions()
+    command = f"glat run{arguments(plans or (), at, sets)}"
     if len(queue) > 1 and not quiet:
         whole = queue.totals()
         console.print(
             f"{many(len(queue), 'plan')}: {many(whole.cells, 'cell')}, {many(whole.frames, 'frame')}, "
             f"{many(whole.files, 'file')}, about {words.size(whole.bytes)}"
         )
-    chosen_frames: Frames = read_frames(frames)
+    how = _How(read_frames(frames), workers, into, fresh, allow_missing, quiet)
     if first:
         if frames is not None:
-            raise lattice.PlanError("--first and --frames exclude each other.")
-        ok = _run_steps(queue, at, sets, "first", workers, into, fresh, allow_missing, quiet, command)
+            raise lattice.PlanError("--first and --frames exclude each other.", cure="leave one of them out")
+        ok = _run_steps(queue, replace(how, frames="first"), command)
         for step in queue:
-            a, s = chosen(step, at, sets)
-            tables.show_files(step.plan.review(a, sets=s, into=into), "wrote")
+            tables.show_files(step.plan.review(step.at, sets=step.sets, into=into), "wrote")
         if not ok or not _go_on(go_on_after, command):
             raise typer.Exit(0 if ok else 1)
-        fresh = False  # the first frames are done
-    if not _run_steps(queue, at, sets, chosen_frames, workers, into, fresh, allow_missing, quiet, command):
+        how = replace(how, fresh=False)  # the first frames are done
+    if not _run_steps(queue, how, command):
         raise typer.Exit(1)
     if not quiet:
-        next_step(f"glat review{arguments(*(plans or ()))}" if len(plans or ()) < 2 else "glat review PLAN")
+        one = arguments(plans or (), at, sets) if len(plans or ()) < 2 else " PLAN"
+        next_step(f"glat review{one}")
 
 
-def _run_steps(
-    queue: lattice.Queue, at: list[str] | None, sets: list[str] | None, frames: Frames,
-    workers: int | None, into: Path | None, fresh: bool, allow_missing: bool, quiet: bool, command: str,
-) -> bool:  # fmt: skip
+@dataclass(frozen=True)
+class _How:
+    """What a call says of how to run, whatever the plan."""
+
+    frames: Frames = None
+    workers: int | None = None
+    into: Path | None = None
+    fresh: bool = False
+    allow_missing: bool = False
+    quiet: bool = False
+
+
+def _run_steps(queue: lattice.Queue, how: _How, command: str) -> bool:
     """Carry out a queue; whether nothing failed.  A plan that cannot start does not stop the others."""
     ok = True
     for number, step in enumerate(queue, 1):
-        if len(queue) > 1 and not quiet:
+        if len(queue) > 1 and not how.quiet:
             console.rule(f"{number} of {len(queue)}  {escape(step.plan.name)}", align="left", style="dim")
-        a, s = chosen(step, at, sets)
         try:
-            done = _run(step.plan, a, s, frames, workers, into, fresh, allow_missing, quiet, command)
+            done = _run(step, how, command)
         except lattice.LatticeError as problem:
             if len(queue) == 1:
                 raise
@@ -146,50 +155,49 @@ def proof(
 
     Example:  glat proof --at light=evening
     """
-    for step in open_queue(plans, settings):
-        a, s = chosen(step, at, sets)
+    for step in open_queue(plans, settings, at, sets):
         quick, folder = step.plan.proofing(), into or step.plan.proof_folder
-        done = _run(quick, a, s, "first", workers, folder, False, True, False, "glat proof")
+        how = _How("first", workers, folder, allow_missing=True)
+        done = _run(replace(step, plan=quick), how, f"glat proof{arguments(plans or (), at, sets)}")
         if done.interrupted:
             raise typer.Exit(130)
-        tables.show_files(quick.review(a, sets=s, into=folder), "wrote")
+        tables.show_files(quick.review(step.at, sets=step.sets, into=folder), "wrote")
         if not done.ok:
             raise typer.Exit(1)
-    next_step(f"glat run{arguments(*(plans or ()))}")
+    next_step(f"glat run{arguments(plans or (), at, sets)}")
 
 
-def _run(
-    plan: lattice.Plan, at: Sequence[str], sets: Sequence[str], frames: Frames,
-    workers: int | None, into: Path | None, fresh: bool, allow_missing: bool, quiet: bool, next_run: str,
-) -> lattice.Run:  # fmt: skip
+def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
     """Check, say what will be done, do it with bars, and say how it went."""
-    findings = plan.check(at, sets=sets, into=into, allow_missing=allow_missing)
+    plan = step.plan
+    findings = plan.check(step.at, sets=step.sets, into=how.into, allow_missing=how.allow_missing)
     bad = [finding for finding in findings if finding.gravity == "error"]
-    if bad or not quiet:
+    if bad or not how.quiet:
         tables.show_findings(bad or [finding for finding in findings if finding.gravity == "warning"])
     if bad:
         raise lattice.RunError(
             f"Nothing of {plan.name} was rendered: {many(len(bad), 'thing')} to mend first.",
             cure="mend what is listed above and give the same command again",
         )
-    count = plan.default_workers() if workers is None else workers
+    count = plan.default_workers() if how.workers is None else how.workers
     bars: list[RunBars] = []
 
     def on_outlook(outlook: lattice.Outlook) -> None:
-        if not quiet:
+        if not how.quiet:
             _say_outlook(outlook, count)
-        bars.append(RunBars(outlook, max(1, count), quiet))
+        bars.append(RunBars(outlook, max(1, count), how.quiet))
         bars[0].__enter__()
 
     try:
         done = plan.run(
-            at, sets=sets, workers=workers, frames=frames, into=into, fresh=fresh,
-            allow_missing=allow_missing, on_event=lambda event: bars[0].follow(event), on_outlook=on_outlook,
+            step.at, sets=step.sets, workers=how.workers, frames=how.frames, into=how.into,
+            fresh=how.fresh, allow_missing=how.allow_missing,
+            on_event=lambda event: bars[0].follow(event), on_outlook=on_outlook,
         )  # fmt: skip
     finally:
         for bar in bars:
             bar.__exit__(None, None, None)
-    if not quiet or not done.ok:
+    if not how.quiet or not done.ok:
         _say_end(done, next_run)
     return done
 
@@ -243,9 +251,8 @@ def review(
 
     Example:  glat review
     """
-    for step in open_queue([plan] if plan else None):
-        a, s = chosen(step, at, sets)
-        tables.show_files(step.plan.review(a, sets=s, into=into), "wrote")
+    for step in open_queue([plan] if plan else None, None, at, sets):
+        tables.show_files(step.plan.review(step.at, sets=step.sets, into=into), "wrote")
 
 
 def demo(
@@ -266,7 +273,7 @@ def demo(
                   + " × ".join(axis.name for axis in opened.lattice.axes))  # fmt: skip
     console.print("[bold]3[/bold]  checking, then rendering small, on all processors")
     workers = opened.default_workers() + 1
-    done = _run(opened, (), (), None, workers, None, False, False, False, f"glat run {quoted(file)}")
+    done = _run(lattice.Step(opened), _How(workers=workers), f"glat run {quoted(file)}")
     if done.interrupted:
         raise typer.Exit(130)
     if not done.ok:

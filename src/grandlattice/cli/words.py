@@ -12,8 +12,9 @@ from rich.markup import escape
 
 from grandlattice import LatticeError
 
-console = Console(highlight=False, soft_wrap=True)
-errors = Console(stderr=True, highlight=False, soft_wrap=True)
+# A place such as plan.yaml:100:14 is no emoji.
+console = Console(highlight=False, soft_wrap=True, emoji=False)
+errors = Console(stderr=True, highlight=False, soft_wrap=True, emoji=False)
 debug = False  # whether a traceback was asked for
 
 

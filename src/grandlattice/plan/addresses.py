@@ -57,7 +57,8 @@ def cells_at(lattice: Lattice, wanted: Sequence[str], sets: Sequence[str] = ()) 
 
 def _in_set(lattice: Lattice, name: str) -> Indices:
     if name not in lattice.sets:
-        raise NoSuchCell(f"There is no set {name}. {nearest(name, lattice.sets)}")
+        hint = nearest(name, lattice.sets) or "The plan names none; add it under sets."
+        raise NoSuchCell(f"There is no set {name}. {hint}")
     return np.concatenate([lattice.select(masks) for masks in lattice.sets[name]])
 
 

@@ -22,7 +22,7 @@ from grandlattice.errors import NoSuchCell, Place, PlanError, nearest
 from grandlattice.plan.reader import Document
 from grandlattice.plan.schema import Bundle, EachAxis, EachFile, EachVariant, PlanModel, SweepAxis
 from grandlattice.plan.settings import Settings
-from grandlattice.plan.sweeps import same_value, sweep_entries
+from grandlattice.plan.sweeps import same_value
 from grandlattice.plan.unfolding import own_bundle, substituted
 from grandlattice.plan.validation import explained
 
@@ -128,7 +128,7 @@ def _axis_table(name: str, model: PlanModel, document: Document, facts: SceneFac
     elif isinstance(axis, SweepAxis):
         options = [
             Option(entry.name, entry.value, ((axis.made[entry.name], ("axes", name)),))
-            for entry in sweep_entries(axis.sweep)
+            for entry in axis.sweep.entries()
         ]
     else:
         options = [Option(str(e), str(e), ((b, ("axes", name, str(e))),)) for e, b in axis.items()]

@@ -1,7 +1,7 @@
 """One cell: what is laid over the scene for it, and how it is rendered and filed.
 
 What is said of a cell comes from `sayings`, weakest first.  Cells that are told the same share
-their settings and their edits, so that making one of a million costs some microseconds.
+their settings and their edits, so that making one costs some ten microseconds.
 """
 
 from __future__ import annotations

@@ -67,6 +67,11 @@ class _Part:
     number: str | None = None  # "index" or "frame"
     width: str = ""
 
+    @cached_property
+    def pairs(self) -> Hashes:
+        """Hash and power of each text, (N, 2)."""
+        return np.array([_hash_of(folded(text)) for text in self.texts], np.uint64)
+
 
 @dataclass(frozen=True)
 class _Variant:
@@ -191,7 +196,11 @@ class Filing:
                         cure=f"put {_missing(other, kept, cell, file)} into the output template",
                     )
 
-    def _hashes(self) -> Iterator[tuple[Hashes, Indices, int]]:
+    def hashes(self, root: str) -> Hashes:
+        """Hashes of the full names of all files below a folder, to compare with another plan's; (N,)."""
+        return np.concatenate([hashes for hashes, _, _ in self._hashes(f"{root}/")])
+
+    def _hashes(self, root: str = "") -> Iterator[tuple[Hashes, Indices, int]]:
         """Hashes of the folded names of files, with the cell of each and their frame."""
         ids, states = self._states
         for k, state in enumerate(states):
@@ -199,10 +208,10 @@ class Filing:
             entries = self._lattice.entries_of(cells)
             for variant in self._variants(state):
                 for frame in state.frames:
-                    yield _hashed(variant.parts, cells, entries, frame), cells, frame
+                    yield _hashed((_Part((root,)), *variant.parts), cells, entries, frame), cells, frame
         for index in self._added:
             for file in planned_files(self._make(index), self._names):
-                value, _ = _hash_of(folded(file.path))
+                value, _ = _hash_of(folded(root + file.path))
                 yield np.array([value], np.uint64), np.array([index]), file.frame
 
     def _variants(self, state: CellSettings) -> list[_Variant]:
@@ -228,12 +237,12 @@ class Filing:
             "pass": passes[0], "take": take_text(state), "date": "0000-00-00",
         }  # fmt: skip
         if name in axes:
-            yield self._entry_part(axes[name])
+            yield self._entry_parts[axes[name]]
         elif name == "cell":
             for a in range(len(axes)):
                 if a:
                     yield _Part(("-",))
-                yield self._entry_part(a)
+                yield self._entry_parts[a]
             if not axes:
                 yield _Part(("cell",))
         elif name in ("index", "frame"):
@@ -243,9 +252,13 @@ class Filing:
         elif name is not None:
             yield _Part((value_text(constant[name]),))
 
-    def _entry_part(self, axis: int) -> _Part:
-        names = (option.name for option in self._lattice.axes[axis].options)
-        return _Part(tuple(value_text(name) for name in names), axis)
+    @cached_property
+    def _entry_parts(self) -> tuple[_Part, ...]:
+        """For each axis the part of a name that is its entry."""
+        return tuple(
+            _Part(tuple(value_text(option.name) for option in axis.options), a)
+            for a, axis in enumerate(self._lattice.axes)
+        )
 
     # --- names that cannot be --------------------------------------------------------------------
 
@@ -339,8 +352,7 @@ def _hashed(parts: Sequence[_Part], cells: Indices, entries: Sequence[Indices], 
     value = np.zeros(len(cells), np.uint64)
     for part in parts:
         if part.axis is not None:
-            pairs = np.array([_hash_of(folded(text)) for text in part.texts], np.uint64)
-            chosen = pairs[entries[part.axis]]
+            chosen = part.pairs[entries[part.axis]]
             value = value * chosen[:, 1] + chosen[:, 0]
         elif part.number == "index":
             value = _with_digits(value, cells + 1, int(part.width.rstrip("d") or 0))

@@ -104,12 +104,12 @@ class Sayings:
             if name not in self._model.qualities:
                 raise PlanError(
                     f"There is no quality {name}. {nearest(name, self._model.qualities)}",
-                    place=self._document.place(path, "quality"),
+                    place=self._place(path, "quality"),
                 )
             yield from self._settings(self._model.qualities[name], ("qualities", name))
         for key, value in given.items():
             typed = "print" if key == "size" and said.print is not None else key
-            yield key, value, self._document.place(path, typed)
+            yield key, value, self._place(path, typed)
 
     def _unrolled(self, bundle: Settings, path: Path) -> Iterator[tuple[Settings, Path]]:
         """The takes a bundle uses, those they use before them, and last the bundle itself."""
@@ -130,5 +130,6 @@ class Sayings:
 
         yield from walk(bundle, path, ())
 
-    def _place(self, path: Path) -> Place:
-        return self._document.place(path)
+    def _place(self, path: Path, key: str | None = None) -> Place:
+        """Where something stands in the plan; what has no path there was said by the caller."""
+        return self._document.place(path, key) if path else Place(words="this call (--set, or override)")

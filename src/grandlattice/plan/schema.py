@@ -93,11 +93,15 @@ class SweepAxis(Bundle):
     made: SkipJsonSchema[dict[str, Bundle]] = Field(default_factory=dict, alias=MADE, description="unfolded")
 
 
+# Tags stand in the paths of errors; none of these can be a key, and so mistaken for a place.
+_OF_EACH, _OF_SWEEP, _OF_ENTRIES = "axis of each", "axis of a sweep", "axis of entries"
+
+
 def _axis_kind(value: Any) -> str:
-    for kind, model in (("each", EachAxis), ("sweep", SweepAxis)):
-        if isinstance(value, model) or (isinstance(value, Mapping) and kind in value):
+    for kind, key, model in ((_OF_EACH, "each", EachAxis), (_OF_SWEEP, "sweep", SweepAxis)):
+        if isinstance(value, model) or (isinstance(value, Mapping) and key in value):
             return kind
-    return "entries" if isinstance(value, Mapping) and value else WRONG
+    return _OF_ENTRIES if isinstance(value, Mapping) and value else WRONG
 
 
 def _refuse_axis(value: Any) -> Any:
@@ -105,9 +109,9 @@ def _refuse_axis(value: Any) -> Any:
 
 
 Axis = Annotated[
-    Annotated[EachAxis, Tag("each")]
-    | Annotated[SweepAxis, Tag("sweep")]
-    | Annotated[dict[str, Bundle], Tag("entries")]
+    Annotated[EachAxis, Tag(_OF_EACH)]
+    | Annotated[SweepAxis, Tag(_OF_SWEEP)]
+    | Annotated[dict[str, Bundle], Tag(_OF_ENTRIES)]
     | Annotated[SkipJsonSchema[Any], BeforeValidator(_refuse_axis), Tag(WRONG)],
     Discriminator(_axis_kind),
 ]

@@ -150,7 +150,10 @@ class Workshop:
         return replace(snapshot, camera=_focused(snapshot.camera, cell.settings, snapshot.metres_per_unit))
 
     def glance(self, cell: Cell) -> tuple[float, float]:
-        """The median and the highest luminance of a tiny picture of a cell, exposure in it; 1 is white."""
+        """The median and the highest luminance of a tiny picture of a cell, exposure in it; 1 is white.
+
+        Where something catches shadow its alpha counts as light: such a picture is black by design.
+        """
         settings = cell.settings
         snapshot = self.snapshot(cell, settings.frames[0])
         width = 64 if settings.size.width >= settings.size.height else 40
@@ -160,7 +163,10 @@ class Workshop:
             Sensor(snapshot.camera, width, height, settings.fit == "crop"),
             TraceSettings(samples=16, seed=settings.seed, bounces=min(settings.bounces, 4), clamp=10.0),
         )  # fmt: skip
-        luminance = film.passes["beauty"][..., :3] @ (0.2126, 0.7152, 0.0722) * 2.0**settings.exposure
+        beauty = film.passes["beauty"]
+        luminance = beauty[..., :3] @ (0.2126, 0.7152, 0.0722) * 2.0**settings.exposure
+        if any(item.catches for item in snapshot.items):
+            luminance = np.maximum(luminance, beauty[..., 3])
         return float(np.median(luminance)), float(np.quantile(luminance, 0.99))
 
     def images_for(self, snapshot: Snapshot, cell: Cell) -> Mapping[str, NDArray | None]:

@@ -35,7 +35,8 @@ def draft_plan(survey: Survey, plan_file: Path) -> tuple[str, str | None]:
 
 def framing_file(plan_file: Path) -> Path:
     """Where the overlay with the proposed camera goes."""
-    return plan_file.with_name(plan_file.name.split(".")[0] + ".framing.usda")
+    name = plan_file.name.removesuffix(".yaml").removesuffix(".lattice")
+    return plan_file.with_name(f"{name}.framing.usda")
 
 
 def _framing(survey: Survey) -> str:

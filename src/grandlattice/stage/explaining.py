@@ -272,7 +272,7 @@ def explain_settings(make: CellMaker, cell: Cell) -> tuple[Change, ...]:
     changes = []
     for key, said in told.items():
         opinions = tuple(
-            Opinion(_value_text(value), source, "" if source == "the caller" else place, k == 0)
+            Opinion(_value_text(value), source, place, k == 0)
             for k, (value, source, place) in enumerate(said)
         )
         decided = getattr(cell.settings, key, said[0][0])

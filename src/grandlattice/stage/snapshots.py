@@ -50,7 +50,7 @@ class Snapshotter:
         self._lights: list[Usd.Prim] | None = None
         self._geometry: dict[Sdf.Path, tuple[MeshSource, Geometry]] = {}
         self._doubtful: set[Sdf.Path] = set()  # of those, what has to be compared again
-        self._known: dict[Sdf.Path, Material] = {}  # those that are the same at all times
+        self._known: dict[Sdf.Path, Material] = {}  # the same at all times, and fed by nothing else
         self._items: tuple[Item, ...] = ()
         self._materials: tuple[Material, ...] = ()
         self._sources: list[UsdShade.Material | Usd.Prim] = []
@@ -200,7 +200,7 @@ class Snapshotter:
         path = material.GetPath()
         if path not in self._known:
             read = read_material(material, time)
-            if _looks_vary(material):
+            if _looks_vary(material) or not _stands_alone(material):
                 return read
             self._known[path] = read
         return self._known[path]
@@ -223,6 +223,18 @@ def _looks_vary(source: UsdShade.Material | Usd.Prim) -> bool:
         for below in Usd.PrimRange(prim)
         if below.IsA(UsdShade.Shader) or below.IsA(UsdShade.Material)
         for attribute in below.GetAttributes()
+    )
+
+
+def _stands_alone(material: UsdShade.Material) -> bool:
+    """Whether nothing outside the material's own prims feeds it, whose change would go unnoticed."""
+    path = material.GetPath()
+    return all(
+        source.HasPrefix(path)
+        for below in Usd.PrimRange(material.GetPrim(), Usd.TraverseInstanceProxies())
+        for attribute in below.GetAuthoredAttributes()
+        if attribute.HasAuthoredConnections()
+        for source in attribute.GetConnections()
     )
 
 

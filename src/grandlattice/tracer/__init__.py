@@ -1,7 +1,8 @@
 """Arrays in, light out: the embedded path tracer.  No USD, no files, no plan.
 
-Read in this order: `scene` (what the kernel walks), `integrator` (the path), then what a path
-asks on its way: `embree`, `lens`, `materials`, `scattering`, `lights`, `textures`, `sampling`.
+Read in this order: `scene` (what the kernel walks), `integrator` (the path), `gathering` (its
+light), then what a path asks on its way: `embree`, `lens`, `materials`, `scattering`, `lights`,
+`textures`, `sampling`.
 """
 
 from grandlattice.tracer.denoise import HOW_TO_INSTALL, can_denoise

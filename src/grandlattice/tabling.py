@@ -1,0 +1,60 @@
+"""Cells as tables: for pandas, for matrices, for totals.  Nothing is composed or rendered."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from grandlattice.errors import PlanError, nearest
+from grandlattice.plan import Cell, FileNames, Lattice, planned_files
+from grandlattice.plan.cells import TRACED
+
+if TYPE_CHECKING:
+    import pandas
+
+
+def shared(cells: Sequence[Cell]) -> int:
+    """How many cells are traced from the very same inputs as another of them."""
+    seen: set[object] = set()
+    for cell in cells:
+        told = [str(getattr(cell.settings, name)) for name in TRACED]
+        seen.add((tuple(id(placed.edit) for placed in cell.edits), *told))
+    return len(cells) - len(seen)
+
+
+def table(cells: Iterable[Cell], names: FileNames) -> pandas.DataFrame:
+    """A row for each cell: its entries, size, frames, passes, first file."""
+    import pandas
+
+    rows = []
+    for cell in cells:
+        settings = cell.settings
+        rows.append({
+            "number": cell.index + 1, "address": cell.address, **cell.coordinates,
+            "camera_path": settings.camera, "width": settings.size.width,
+            "height": settings.size.height, "frames": len(settings.frames),
+            "first_frame": settings.frames[0], "samples": settings.samples,
+            "passes": " ".join(settings.passes), "formats": " ".join(settings.format),
+            "exposure": settings.exposure, "first_file": next(planned_files(cell, names)).path,
+        })  # fmt: skip
+    return pandas.DataFrame(rows)
+
+
+def combinations(lattice: Lattice, down: str, across: str) -> pandas.DataFrame:
+    """How many cells each entry of one axis has with each of another; see `Plan.combinations`."""
+    import pandas
+
+    axes = {axis.name: a for a, axis in enumerate(lattice.axes)}
+    for name in (down, across):
+        if name not in axes:
+            raise PlanError(f"There is no axis {name}. {nearest(name, axes)}")
+    a, b = axes[down], axes[across]
+    rows, columns = ([option.name for option in lattice.axes[k].options] for k in (a, b))
+    counts = np.zeros((len(rows), len(columns)), np.int64)
+    entries = lattice.entries_of(np.arange(len(lattice.positions)))
+    np.add.at(counts, (entries[a], entries[b]), 1)
+    for cell in lattice.added:
+        counts[cell.entries[a], cell.entries[b]] += 1
+    return pandas.DataFrame(counts, rows, columns)
