@@ -64,8 +64,7 @@ def make_sheets(
     frames : in the order they run.
     size : of a sheet in pixels; at 1280 × 800 every word can be read.
     """
-    choices = [axis for axis in _axes(frames) if len({f.coordinates.get(axis) for f in frames}) > 1]
-    if len(choices) < 2:
+    if len(_choices(frames)) < 2:
         parts = [frames[n : n + _MOST_IN_LINES] for n in range(0, len(frames), _MOST_IN_LINES)]
         count = f" of {len(parts)}"
         numbers = [f" · sheet {k}{count}" if len(parts) > 1 else "" for k in range(1, len(parts) + 1)]
@@ -103,8 +102,10 @@ def _in_lines(title: str, subtitle: str, frames: Sequence[Frame], size: tuple[in
     return sheet
 
 
-def _axes(frames: Sequence[Frame]) -> tuple[str, ...]:
-    return tuple(dict.fromkeys(axis for frame in frames for axis in frame.coordinates))
+def _choices(frames: Sequence[Frame]) -> tuple[str, ...]:
+    """The axes along which the frames differ; the others need no heading."""
+    axes = dict.fromkeys(axis for frame in frames for axis in frame.coordinates)
+    return tuple(axis for axis in axes if len({f.coordinates.get(axis) for f in frames}) > 1)
 
 
 def _font(size: int) -> ImageFont.FreeTypeFont | ImageFont.ImageFont:
@@ -128,7 +129,7 @@ def _key(frame: Frame, axes: Sequence[str]) -> tuple[str, ...]:
 
 def _best_grid(frames: Sequence[Frame], size: tuple[int, int]) -> _Grid:
     """The split of axes that needs the fewest sheets, and of those the one with the largest pictures."""
-    axes = _axes(frames)
+    axes = _choices(frames)
     grids = [
         _fitted_grid(frames, across, tuple(a for a in axes if a not in across), size)
         for count in range(len(axes) + 1)
