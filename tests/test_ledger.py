@@ -30,7 +30,7 @@ def test_what_is_recorded_is_found_by_whoever_opens_it_next(tmp_path: Path) -> N
     run = ledger.begin_run(workers=2, tasks=3)
     ledger.record([RECORD, replace(RECORD, path="day/Front.0001.png", format="png")])
     ledger.record([replace(RECORD, seconds=0.5)])  # made again
-    ledger.record_failure(run, "night/Side", 7, "the lamp fell over")
+    ledger.write(failures=[(run, "night/Side", 7, "the lamp fell over", 2.0)])
     ledger.end_run(run, "failures")
     ledger.close()
     found = Ledger(file).files()
@@ -58,20 +58,22 @@ def test_files_of_a_frame_are_recorded_together_or_not_at_all(tmp_path: Path) ->
 @pytest.mark.parametrize(
     "what", [b"this is no database, it is a shopping list" * 40, b"SQLite format 3\0" + b"x" * 4000]
 )
-def test_a_ledger_that_is_none_is_said_and_left_alone(plan_file: Path, what: bytes) -> None:
-    plan = lattice.open_plan(plan_file)
-    assert plan.run(at=["day/Front"], workers=0).ok
-    (ledger,) = [p for p in plan_file.parent.iterdir() if "ledger" in p.name]
+def test_a_ledger_that_cannot_be_read_is_put_aside_and_made_anew_from_the_pictures(
+    plan_file: Path, what: bytes
+) -> None:
+    assert lattice.open_plan(plan_file).run(at=["day/Front"], workers=0).ok
+    (ledger,) = plan_file.parent.glob("*.ledger.sqlite")
+    before = Ledger(ledger).files()
     ledger.write_bytes(what)
-    with pytest.raises(RunError, match="cannot be used") as caught:
-        plan.run(at=["day/Front"], workers=0)
-    assert "move" in caught.value.cure
-    assert ledger.read_bytes() == what
-    # Its cure works: put aside, the pictures themselves say that they are done.
-    ledger.rename(ledger.with_name("aside"))
-    again = lattice.open_plan(plan_file).run(at=["day/Front"], workers=0)
+    again = lattice.open_plan(plan_file).run(at=["day/"], workers=0)
     assert again.ok
-    assert not again.outlook.todo
+    assert [task.first.address for task in again.outlook.todo] == ["day/Side"]
+    assert again.ledger_aside is not None
+    assert again.ledger_aside.read_bytes() == what
+    after = Ledger(ledger).files()
+    for path, record in before.items():
+        assert (after[path].fingerprint, after[path].bytes) == (record.fingerprint, record.bytes)
+        assert (after[path].samples, after[path].trace) == (record.samples, record.trace)
 
 
 def test_a_ledger_of_another_version_is_not_touched(tmp_path: Path) -> None:

@@ -33,7 +33,7 @@ from grandlattice.plan import (
 )
 from grandlattice.plan.naming import folded
 from grandlattice.plan.sweeps import Sweep
-from grandlattice.runs import Fingerprints, make_tasks
+from grandlattice.runs import Fingerprints, Ingredients, list_tasks
 
 CAMERAS = (PrimFact("/A/Front"), PrimFact("/A/Side"), PrimFact("/B/Front", visible=False))
 FACTS = SceneFacts(
@@ -261,7 +261,7 @@ def test_cells_and_frames_stand_in_the_order_of_a_plain_reading(plan) -> None:
         object.__setattr__(cell.settings, "seed", cell.settings.seed)
         cells[k] = type(cell)(cell.index, cell.address, cell.coordinates, type(cell.settings)(
             **{**cell.settings.__dict__, "seed": k, "output": "x/{index}-{frame}"}), cell.edits)  # fmt: skip
-    tasks = make_tasks(whole, cells, prints, FileNames())
+    tasks = list_tasks(Ingredients(whole, cells.__getitem__, prints, FileNames()), range(len(cells)))
     assert [(task.first.address, task.frame) for task in tasks] == expected
     names = list(axes)
     for before, after in itertools.pairwise(tasks):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
@@ -71,12 +72,20 @@ def events_of(plan_file: Path):
     return run, events
 
 
+@contextmanager
+def drawn(outlook, **options):
+    bars = progress.RunBars(outlook, workers=1, **options)
+    bars.start()
+    yield bars
+    bars.stop()
+
+
 def test_the_bars_follow_a_run_and_leave_nothing_behind(plan_file: Path, heard) -> None:
     run, events = events_of(plan_file)
     lost = next(e.task for e in events if isinstance(e, Started))
     for terminal in (True, False):
         stream = heard(terminal)
-        with progress.RunBars(run.outlook, workers=1) as bars:
+        with drawn(run.outlook) as bars:
             for event in events:
                 if isinstance(event, Finished) and event.task is lost:
                     event = Failed(lost, 0, RunError("The lamp [off] fell over."))
@@ -92,7 +101,7 @@ def test_the_bars_follow_a_run_and_leave_nothing_behind(plan_file: Path, heard) 
             assert [line.split("  ")[0] for line in lines] == ["1/4", "2/4", "3/4", "4/4"]
             assert lines[0] == "1/4  day/Front · 1  failed: The lamp [off] fell over."
     stream = heard(terminal=False)
-    with progress.RunBars(run.outlook, workers=1, quiet=True) as bars:
+    with drawn(run.outlook, quiet=True) as bars:
         for event in events:
             bars.follow(event)
     assert stream.getvalue() == ""

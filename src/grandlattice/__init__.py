@@ -5,63 +5,86 @@
 >>> plan.cells["noon/brass/all/Wide"].edits                     # doctest: +SKIP
 >>> run = plan.run(workers=2)                                   # doctest: +SKIP
 >>> run.picture("noon/brass/all/Wide", pass_name="beauty")      # doctest: +SKIP
+
+Every name below is loaded when it is asked for: looking on a run needs no USD, planning no tracer.
 """
 
 from importlib import import_module
 from importlib.metadata import PackageNotFoundError, version
 from typing import TYPE_CHECKING, Any
 
-from grandlattice.api import (
-    begin,
-    open_plan,
-    plan_schema,
-    prepare_tracer,
-    survey,
-    tracer_is_prepared,
-    tracer_prepared_aside,
-)
-from grandlattice.checks import Finding
-from grandlattice.errors import (
-    EditError,
-    ImageError,
-    LatticeError,
-    NoSuchCell,
-    OutputError,
-    Place,
-    PlanError,
-    RunError,
-    SceneError,
-    TracerError,
-    nearest,
-)
-from grandlattice.plan import Cell, Settings, Totals
-from grandlattice.plan.values import read_frames
-from grandlattice.queues import Queue, Step, find_queue, open_queue
-from grandlattice.stage import Change, Explanation, Opinion, Survey
-from grandlattice.whole import Cells, Plan
-
 if TYPE_CHECKING:
+    from grandlattice.api import (
+        begin,
+        open_plan,
+        plan_schema,
+        prepare_tracer,
+        survey,
+        tracer_is_prepared,
+        tracer_prepared_aside,
+    )
+    from grandlattice.checks import Finding
+    from grandlattice.errors import (
+        DiskFull,
+        EditError,
+        ImageError,
+        LatticeError,
+        NoSuchCell,
+        OutputError,
+        Place,
+        PlanError,
+        RunError,
+        RunUnderWay,
+        SceneError,
+        TracerError,
+        WorkerError,
+        nearest,
+    )
+    from grandlattice.plan import Cell, Settings, Totals
+    from grandlattice.plan.values import read_frames
+    from grandlattice.queues import Queue, Step, find_queue, open_queue
     from grandlattice.runs import (
+        Estimate,
         Event,
         Failed,
         Finished,
+        Held,
         Outlook,
         Pace,
         Progress,
         Retried,
+        Returned,
         Run,
+        RunStatus,
         Started,
+        Steering,
+        TaskStatus,
     )
+    from grandlattice.stage import Change, Explanation, Opinion, Survey
+    from grandlattice.steered import all_runs, status, steering
+    from grandlattice.whole import Cells, Plan
 
-_OF_RUNS = (
-    "Event", "Failed", "Finished", "Outlook", "Pace", "Progress", "Retried", "Run", "Started",
-)  # fmt: skip
+_WHERE = {
+    "api": ("begin", "open_plan", "plan_schema", "prepare_tracer", "survey", "tracer_is_prepared",
+            "tracer_prepared_aside"),
+    "checks": ("Finding",),
+    "errors": ("DiskFull", "EditError", "ImageError", "LatticeError", "NoSuchCell", "OutputError", "Place",
+               "PlanError", "RunError", "RunUnderWay", "SceneError", "TracerError", "WorkerError", "nearest"),
+    "plan": ("Cell", "Settings", "Totals"),
+    "plan.values": ("read_frames",),
+    "queues": ("Queue", "Step", "find_queue", "open_queue"),
+    "runs": ("Estimate", "Event", "Failed", "Finished", "Held", "Outlook", "Pace", "Progress", "Retried",
+             "Returned", "Run", "RunStatus", "Started", "Steering", "TaskStatus"),
+    "stage": ("Change", "Explanation", "Opinion", "Survey"),
+    "steered": ("all_runs", "status", "steering"),
+    "whole": ("Cells", "Plan"),
+}  # fmt: skip
+_ROOM_OF = {name: room for room, names in _WHERE.items() for name in names}
 
 
 def __getattr__(name: str) -> Any:
-    """What belongs to runs is loaded when it is asked for: tracer and image libraries take a second."""
-    if name in _OF_RUNS:
-        return getattr(import_module("grandlattice.runs"), name)
+    if name in _ROOM_OF:
+        return getattr(import_module(f"grandlattice.{_ROOM_OF[name]}"), name)
     raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
 
 
@@ -71,10 +94,11 @@ except PackageNotFoundError:  # run from a source tree that is not installed
     __version__ = "0"
 
 __all__ = [
-    "Cell", "Cells", "Change", "EditError", "Event", "Explanation", "Failed", "Finding", "Finished",
-    "ImageError", "LatticeError", "NoSuchCell", "Opinion", "Outlook", "OutputError", "Pace", "Place",
-    "Plan", "PlanError", "Progress", "Queue", "Retried", "Run", "RunError", "SceneError", "Settings",
-    "Started",    "Step", "Survey", "Totals", "TracerError", "begin", "find_queue", "nearest", "open_plan",
-    "open_queue", "plan_schema", "prepare_tracer", "read_frames", "survey", "tracer_is_prepared",
-    "tracer_prepared_aside",
+    "Cell", "Cells", "Change", "DiskFull", "EditError", "Estimate", "Event", "Explanation", "Failed",
+    "Finding", "Finished", "Held", "ImageError", "LatticeError", "NoSuchCell", "Opinion", "Outlook",
+    "OutputError", "Pace", "Place", "Plan", "PlanError", "Progress", "Queue", "Retried", "Returned",
+    "Run", "RunError", "RunStatus", "RunUnderWay", "SceneError", "Settings", "Started", "Steering",
+    "Step", "Survey", "TaskStatus", "Totals", "TracerError", "WorkerError", "all_runs", "begin", "find_queue",
+    "nearest", "open_plan", "open_queue", "plan_schema", "prepare_tracer", "read_frames", "status",
+    "steering", "survey", "tracer_is_prepared", "tracer_prepared_aside",
 ]  # fmt: skip

@@ -9,9 +9,12 @@ line prints those three and nothing else.
     ├── SceneError         the scene, or something in it, cannot be used
     │   └── EditError      an edit cannot be laid over this scene
     ├── OutputError        pictures cannot be written where the plan says
+    │   └── DiskFull       there is no room for them
     ├── ImageError         a picture or texture cannot be read or written
     ├── TracerError        the embedded tracer cannot do what was asked
+    ├── WorkerError        a worker crashed, hung or lacked memory; trying again may help
     └── RunError           the run cannot start, or ended with failures
+        └── RunUnderWay    another run writes to the same output
 """
 
 from __future__ import annotations
@@ -93,6 +96,10 @@ class OutputError(LatticeError):
     """Pictures cannot be written where the plan says."""
 
 
+class DiskFull(OutputError):
+    """There is no room for a picture, or for the record of it."""
+
+
 class ImageError(LatticeError):
     """A picture or a texture cannot be read or written."""
 
@@ -101,8 +108,16 @@ class TracerError(LatticeError):
     """The embedded tracer cannot do what was asked."""
 
 
+class WorkerError(LatticeError):
+    """A worker crashed, hung or lacked memory; trying again may help."""
+
+
 class RunError(LatticeError):
     """The run cannot start, or ended with failures."""
+
+
+class RunUnderWay(RunError):
+    """Another run writes to the same output."""
 
 
 def nearest(word: str, known: Iterable[str]) -> str:

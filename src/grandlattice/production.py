@@ -6,7 +6,10 @@ tracer, image libraries and workers, which take a second to load.
 
 from __future__ import annotations
 
+import hashlib
+import json
 import os
+import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -18,6 +21,7 @@ from numpy.typing import NDArray
 from grandlattice.checks import Checked, Facilities, Finding, run_checks
 from grandlattice.errors import ImageError, OutputError, RunError
 from grandlattice.images import find_display, read_mark
+from grandlattice.notices import with_notices
 from grandlattice.plan import (
     Cell,
     CellMaker,
@@ -28,28 +32,39 @@ from grandlattice.plan import (
     SceneFacts,
     planned_files,
 )
+from grandlattice.plan.running import RunBlock
 from grandlattice.review import contact_sheets
 from grandlattice.runs import (
+    Coordinator,
+    Estimate,
     Event,
     Fingerprints,
     FolderStore,
+    Ingredients,
+    InPlace,
     Ledger,
     Outlook,
     Patience,
+    Processes,
     Run,
-    Task,
+    Spending,
+    TaskList,
     Versions,
     WorkOrder,
     Workshop,
-    carry_out,
+    estimate,
+    list_tasks,
+    look_again,
     look_ahead,
-    make_tasks,
-    refuse_foreign,
+    sole_writer,
 )
+from grandlattice.runs.outlook import read_back, refuse_what_stands_there, write_down
+from grandlattice.runs.status import note_run
 from grandlattice.runs.tasks import Frames
-from grandlattice.stage import Scene, scene_digest
+from grandlattice.stage import Scene, scene_digest, scene_files
 from grandlattice.tracer import HOW_TO_INSTALL, Looker, can_denoise, warm_up
 
+_WORTH_A_PROBE = 3e6  # pixels × samples; some seconds of one processor
 _CHECKED_AT_ONCE = 2000  # cells; more are checked by representatives
 
 Indices = NDArray[np.int64]
@@ -88,6 +103,22 @@ class Planned:
         """What templates may say besides the cell; versions are asked for only where they say so."""
         scene = self.scene.file.stem
         return FileNames(self.name, scene, self.model.words, lambda cell: self.versions.stamp(cell))
+
+    @cached_property
+    def ingredients(self) -> Ingredients:
+        return Ingredients(self.lattice, self.make, self.fingerprints, self.names)
+
+    def key(self, indices: Indices, frames: Frames) -> str:
+        """Digest of everything that decides which tasks there are and what they make."""
+        told: list[object] = [
+            self.name,
+            self.scene.file.stem,
+            self.fingerprints.of_plan(self.make.caller.settings),
+        ]
+        told += [frames if frames is None or isinstance(frames, str) else sorted(frames)]
+        whole = hashlib.blake2b(json.dumps(told, default=str).encode(), digest_size=16)
+        whole.update(np.ascontiguousarray(indices, np.int64).tobytes())
+        return whole.hexdigest()
 
     def filing(self, indices: Indices | None = None) -> Filing:
         """The files of cells at once; of all by default."""
@@ -159,7 +190,7 @@ def _representatives(lattice: Lattice, indices: Indices) -> Indices:
     return np.unique(np.concatenate(chosen))
 
 
-def tasks(planned: Planned, indices: Indices, frames: Frames, names: FileNames | None = None) -> list[Task]:
+def tasks(planned: Planned, indices: Indices, frames: Frames) -> TaskList:
     """What a run carries out, in order.
 
     Raises
@@ -170,49 +201,120 @@ def tasks(planned: Planned, indices: Indices, frames: Frames, names: FileNames |
         When there is nothing to carry out.
     """
     planned.filing(indices).refuse_collisions()
-    cells = (planned.make(index) for index in indices.tolist())
-    made = make_tasks(planned.lattice, cells, planned.fingerprints, planned.names, frames)
+    renderers = planned.model.renderers
+
+    def chunk_of(cell: Cell) -> int:
+        name = cell.settings.renderer.split(" ")[0]
+        return renderers[name].chunk if name in renderers else 1
+
+    made = list_tasks(planned.ingredients, indices.tolist(), frames, chunk_of)
     if not made:
         raise RunError("None of these cells has one of these frames.")
     return made
 
 
-def outlook(planned: Planned, indices: Indices, frames: Frames, *, fresh: bool) -> Run:
+def outlook(planned: Planned, indices: Indices, frames: Frames, existing: str = "skip") -> Run:
     """A run that has not begun: what it would do, and the files there are."""
-    made = tasks(planned, indices, frames)
-    ahead = look_ahead(made, planned.ledger, FolderStore(planned.output), fresh)
-    return Run(planned.output, planned.ledger, ahead, tuple(made))
+    ledger, store, filing = planned.ledger, FolderStore(planned.output), planned.filing(indices)
+    planning = ledger.planning()
+    if planning is not None and planning.key == planned.key(indices, frames) and existing != "replace":
+        listed, done = read_back(ledger, planning, planned.ingredients)
+        return Run(planned.output, ledger, look_again(listed, done, ledger, store, filing), listed, planning)
+    listed = tasks(planned, indices, frames)
+    return Run(planned.output, ledger, look_ahead(listed, ledger, store, filing, existing), listed)
+
+
+@dataclass(frozen=True)
+class Listeners:
+    """Who is told what: every event, what will be done before it begins, what that will cost."""
+
+    on_event: Callable[[Event], None] | None = None
+    on_outlook: Callable[[Outlook], None] | None = None
+    on_estimate: Callable[[Estimate], None] | None = None
 
 
 def run(
-    planned: Planned, indices: Indices, *, workers: int | None, threads: int | None,
-    frames: Frames, fresh: bool, allow_missing: bool,
-    on_event: Callable[[Event], None] | None, on_outlook: Callable[[Outlook], None] | None,
+    planned: Planned, indices: Indices, block: RunBlock, *, workers: int | None, threads: int | None,
+    frames: Frames, allow_missing: bool, listeners: Listeners,
 ) -> Run:  # fmt: skip
-    """Render what is not done yet; see `api.Plan.run`."""
-    begun = outlook(planned, indices, frames, fresh=fresh)
-    refuse_foreign(begun.outlook, fresh)
-    FolderStore(begun.output).refuse_unwritable()
-    if on_outlook is not None:
-        on_outlook(begun.outlook)
-    if begun.outlook.todo:
-        prepare_tracer()  # once, before several workers would each compile it
+    """Render what is not done yet; see `whole.Plan.run`."""
+    FolderStore(planned.output).refuse_unwritable()
+    with sole_writer(planned.ledger):
+        aside = planned.ledger.heal()
+        begun = outlook(planned, indices, frames, block.existing)
+        begun.ledger_aside = aside
+        refuse_what_stands_there(begun.outlook, block.existing)
+        if listeners.on_outlook is not None:
+            listeners.on_outlook(begun.outlook)
+        todo = begun.outlook.todo
+        if not todo:
+            planned.ledger.close()
+            return begun
+        if any_traced(planned.model, todo):
+            prepare_tracer()  # once, before several workers would each compile it
         planned.versions.remember()  # of the cells whose names speak of them
-        count = default_workers(planned.model) if workers is None else workers
-        each = max(1, count // len(begun.outlook.todo)) if threads is None else threads
-        order = WorkOrder(
-            planned.model, planned.folder, planned.scene.file.resolve(), begun.output, planned.name, each,
-            allow_missing,
-        )  # fmt: skip
-        block = planned.model.run
-        patience = Patience(block.retries, stalled=block.stalled, limit=block.limit)
-        carry_out(begun, order, count, on_event, patience)
+        if begun.planning is None:
+            key = planned.key(indices, frames)
+            about = {"axes": json.dumps([axis.name for axis in planned.lattice.axes])}
+            begun.planning = write_down(begun.tasks, begun.outlook, key, planned.ledger, about)
+        else:
+            planned.ledger.begin_again(begun.planning, begun.outlook.done.numbers)
+        count = default_workers(block) if workers is None else workers
+        each = threads or block.threads or max(1, count // len(todo))
+        order = _order(planned, each, allow_missing, block.existing)
+        begun.estimate = _estimate(order, todo, count, planned.ledger)
+        if begun.estimate is not None and listeners.on_estimate is not None:
+            listeners.on_estimate(begun.estimate)
+        note_run(planned.ledger)
+        patience = Patience(
+            block.retries, stalled=block.stalled, limit=block.limit, memory=block.memory, room=block.room
+        )
+        backend = Processes(order, count, gentle=block.gentle) if count > 0 else InPlace(order)
+        told = with_notices(block.notices, begun, planned.name, listeners.on_event)
+        try:
+            Coordinator(begun, backend, patience, Spending(block.budget), told).carry_out(count)
+        finally:
+            told.end()
+        begun.notes += told.problems
     return begun
 
 
-def default_workers(model: PlanModel) -> int:
-    """All processors but those the plan spares, one if it does not say; at least one."""
-    spare = 1 if model.run.spare is None else model.run.spare
+def _order(planned: Planned, threads: int, allow_missing: bool, existing: str) -> WorkOrder:
+    keep = f"{planned.name}-kept/{time.strftime('%Y-%m-%d-%H%M%S')}" if existing == "keep-both" else None
+    files = tuple(
+        (path, found.st_size, found.st_mtime_ns)
+        for path in scene_files(planned.scene)
+        for found in (path.stat(),)
+    )
+    return WorkOrder(
+        planned.model, planned.folder, planned.scene.file.resolve(), planned.output, planned.name, threads,
+        allow_missing, keep=keep, scene_files=files,
+    )  # fmt: skip
+
+
+def any_traced(model: PlanModel, todo: TaskList) -> bool:
+    """Whether the embedded tracer may be needed."""
+    return not model.renderers or any(task.first.settings.renderer == "tracer" for task in todo[:200])
+
+
+def _estimate(order: WorkOrder, todo: TaskList, workers: int, ledger: Ledger) -> Estimate | None:
+    """What the run will cost; a run of some seconds is not worth a probe."""
+    workshop: list[Workshop] = []
+
+    def probe(cell: Cell, frame: int) -> tuple[float, float, float]:
+        if not workshop:
+            workshop.append(Workshop(order))
+        return workshop[0].probe(cell, frame)
+
+    worth_it = todo.work > _WORTH_A_PROBE and not order.model.renderers
+    return estimate(todo, workers, order.threads, ledger, probe if worth_it else None)
+
+
+def default_workers(block: RunBlock) -> int:
+    """What the plan says, or all processors but those it spares, one if it does not say."""
+    if block.workers is not None:
+        return block.workers
+    spare = 1 if block.spare is None else block.spare
     return max(1, (os.cpu_count() or 1) - spare)
 
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import ValidationError
+from pydantic import BaseModel, ValidationError
 
 from grandlattice import tabling
 from grandlattice.building import AxisBuilder, as_texts
@@ -45,7 +45,8 @@ if TYPE_CHECKING:
 
     from grandlattice import production
     from grandlattice.checks import Finding
-    from grandlattice.runs import Event, Outlook, Run, Task
+    from grandlattice.plan.running import RunBlock
+    from grandlattice.runs import Estimate, Event, Outlook, Run, Steering, Task
     from grandlattice.runs.tasks import Frames
 
 
@@ -250,7 +251,7 @@ class Plan:
 
     def _given(self) -> dict[str, Any]:
         """The settings laid over the plan so far."""
-        return {name: getattr(self.overrides, name) for name in self.overrides.model_fields_set}
+        return _given(self.overrides)
 
     def _planned(self, into: str | Path | None = None) -> production.Planned:
         """What the rooms that meet the machine need to know of this plan."""
@@ -371,8 +372,8 @@ class Plan:
     def tasks(
         self, at: Sequence[str] = (), frames: Frames = None, *, sets: Sequence[str] = (),
         into: str | Path | None = None,
-    ) -> list[Task]:  # fmt: skip
-        """What a run carries out, in order.
+    ) -> Sequence[Task]:  # fmt: skip
+        """What a run carries out, in order; each is made when it is asked for.
 
         Raises
         ------
@@ -391,7 +392,7 @@ class Plan:
         from grandlattice import production
 
         indices = self.cells.indices(*at, sets=sets)
-        return production.outlook(self._planned(into), indices, frames, fresh=fresh)
+        return production.outlook(self._planned(into), indices, frames, "replace" if fresh else "skip")
 
     def run(
         self, at: Sequence[str] = (), *, sets: Sequence[str] = (), workers: int | None = None,
@@ -399,6 +400,7 @@ class Plan:
         fresh: bool = False, allow_missing: bool = False,
         on_event: Callable[[Event], None] | None = None,
         on_outlook: Callable[[Outlook], None] | None = None,
+        on_estimate: Callable[[Estimate], None] | None = None, **conduct: Any,
     ) -> Run:  # fmt: skip
         """Render what is not done yet; blocks until it is done.
 
@@ -410,23 +412,52 @@ class Plan:
             than workers.  They change no byte.
         frames : only these of each cell's frames, or ``"first"``.
         into : another output folder than the plan's own.
-        fresh : do again what is done.
+        fresh : do again what is done; the same as ``existing="replace"``.
         allow_missing : render fallback colours where textures are missing.
         on_event : told what happens, see `grandlattice.runs.backends`.
         on_outlook : told what will be done before it begins.
+        on_estimate : told what that will cost, from measurement.
+        **conduct : other keys of the plan's ``run:``, such as ``existing="keep-both"`` or
+            ``budget={"until": "07:00"}``.
 
         Raises
         ------
+        RunUnderWay
+            When another run writes to the same folder.
         LatticeError
             When the run cannot start.  Tasks that fail do not raise: see `Run.failures`.
         """
         from grandlattice import production
 
+        if fresh:
+            conduct["existing"] = "replace"
         return production.run(
-            self._planned(into), self.cells.indices(*at, sets=sets), workers=workers, threads=threads,
-            frames=frames, fresh=fresh, allow_missing=allow_missing, on_event=on_event,
-            on_outlook=on_outlook,
+            self._planned(into), self.cells.indices(*at, sets=sets), self.conducted(**conduct),
+            workers=workers, threads=threads, frames=frames, allow_missing=allow_missing,
+            listeners=production.Listeners(on_event, on_outlook, on_estimate),
         )  # fmt: skip
+
+    def conducted(self, **keys: Any) -> RunBlock:
+        """How this plan is run, with other keys of ``run:`` laid over what it says.
+
+        Raises
+        ------
+        PlanError
+            For an unknown key or a value it cannot have.
+        """
+        said = self.model.run
+        budget = {**_given(said.budget), **(keys.pop("budget", None) or {})}
+        given = {k: v for k, v in keys.items() if v is not None}
+        try:
+            return type(said).model_validate({**_given(said), "budget": budget, **given})
+        except ValidationError as problem:
+            raise explained(problem.errors(include_url=False)[0], Document({}, "")) from None  # type: ignore[arg-type]
+
+    def steering(self, into: str | Path | None = None) -> Steering:
+        """Orders for a run of this plan that is under way in another process or thread."""
+        from grandlattice.steered import steering_of
+
+        return steering_of(self.name, Path(into) if into is not None else self.folder)
 
     def proofing(self) -> Plan:
         """This plan, made small and quick: a cheap look at every cell before the expensive one.
@@ -468,11 +499,16 @@ class Plan:
         """Where proofs land when nobody says otherwise."""
         return self.folder / f"{self.name}-proof"
 
-    def default_workers(self) -> int:
-        """All processors but those the plan spares, one if it does not say; at least one."""
+    def default_workers(self, **conduct: Any) -> int:
+        """All processors but those the plan spares, one if it does not say; at least one.
+
+        Parameters
+        ----------
+        **conduct : keys of ``run:``, see `run`.
+        """
         from grandlattice import production
 
-        return production.default_workers(self.model)
+        return production.default_workers(self.conducted(**conduct))
 
     def review(
         self, at: Sequence[str] = (), *, sets: Sequence[str] = (), into: str | Path | None = None,
@@ -482,3 +518,8 @@ class Plan:
         from grandlattice import production
 
         return production.review(self._planned(into), self.cells.indices(*at, sets=sets), size)
+
+
+def _given(model: BaseModel) -> dict[str, Any]:
+    """What was said in a model, by name."""
+    return {name: getattr(model, name) for name in model.model_fields_set}

@@ -8,13 +8,14 @@ answer at once.
 from __future__ import annotations
 
 import sys
+from importlib import import_module
 from typing import Annotated
 
 import typer
 from rich.markup import escape
 
 import grandlattice as lattice
-from grandlattice.cli import planning, words
+from grandlattice.cli import words
 from grandlattice.cli.words import console, errors, show_problem
 
 app = typer.Typer(
@@ -24,11 +25,12 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     rich_markup_mode="rich",
 )
-_RENDERING = ("demo", "proof", "run", "review")
-_PLANNING = (
-    planning.survey, planning.begin, planning.cells, planning.explain, planning.check, planning.export,
-    planning.schema,
-)  # fmt: skip
+_ROOMS = {
+    "planning": ("survey", "begin", "cells", "explain", "check", "export", "schema"),
+    "running": ("demo", "proof", "run", "continue", "review"),
+    "steering": ("status", "pause", "unpause", "stop", "retry", "priority", "drop", "add"),
+}
+"""Where each command is defined; tracer and USD take a second to load for those that need them."""
 
 
 @app.callback()
@@ -44,22 +46,19 @@ def _options(
         raise typer.Exit()
 
 
-for command in _PLANNING:
-    app.command()(command)
-
-
-def _add_rendering() -> None:
-    from grandlattice.cli import running
-
-    for name in _RENDERING:
-        app.command()(getattr(running, name))
+def _add_commands(asked: str | None) -> None:
+    """Add the commands of the room that has the one asked for; all of them where none has."""
+    rooms = [room for room, names in _ROOMS.items() if asked in names] or list(_ROOMS)
+    for room in rooms:
+        module = import_module(f"grandlattice.cli.{room}")
+        for name in _ROOMS[room]:
+            app.command(name)(getattr(module, name if name != "continue" else "continue_"))
 
 
 def main() -> None:
     """The command `glat`."""
     asked = next((word for word in sys.argv[1:] if not word.startswith("-")), None)
-    if asked not in {command.__name__ for command in _PLANNING}:
-        _add_rendering()  # tracer and image libraries take a second to load
+    _add_commands(asked)
     try:
         code = app(standalone_mode=False)
     except lattice.LatticeError as problem:

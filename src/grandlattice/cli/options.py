@@ -55,6 +55,42 @@ PlanFiles = Annotated[
 ]
 
 
+Existing = Annotated[
+    str | None,
+    typer.Option(
+        "--existing", help="Files that are there: skip, replace, keep-both or refuse.", show_default=False
+    ),
+]
+Until = Annotated[
+    str | None,
+    typer.Option("--until", help="Begin no frame after this time of day: 07:00.", show_default=False),
+]
+Conduct = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--run",
+        help="Another key of the plan's run: block, such as memory=8GB, threads=4 or gentle=true; "
+        "budget.money=5. May be repeated.",
+        show_default=False,
+    ),
+]
+
+
+def conduct_of(existing: str | None, until: str | None, conduct: list[str] | None) -> dict[str, Any]:
+    """What a call says of `run:`."""
+    said: dict[str, Any] = {} if existing is None else {"existing": existing}
+    budget: dict[str, Any] = {} if until is None else {"until": until}
+    for text in conduct or ():
+        key, equals, value = text.partition("=")
+        if not equals:
+            raise lattice.PlanError(f"--run {text} gives no value.", cure="write it --run threads=4")
+        if key.startswith("budget."):
+            budget[key.removeprefix("budget.")] = value
+        else:
+            said[key] = value.split(",") if key in ("wait", "after") else value
+    return {**said, "budget": budget} if budget else said
+
+
 def open_plan(plan: Path | None, settings: list[str] | None = None) -> lattice.Plan:
     """The one plan meant; a queue of several is refused."""
     queue = open_queue([plan] if plan is not None else None, settings)

@@ -6,14 +6,12 @@ Without a terminal it prints a plain line for each finished task.
 
 from __future__ import annotations
 
-from types import TracebackType
-
 from rich.markup import escape
 from rich.progress import BarColumn, Progress, ProgressColumn, TaskID, TextColumn
 from rich.progress import Task as Bar
 from rich.text import Text
 
-from grandlattice import Event, Failed, Finished, Outlook, Pace, Retried, Started
+from grandlattice import Event, Failed, Finished, Held, Outlook, Pace, Retried, Returned, Started
 from grandlattice.cli.words import console, duration
 
 
@@ -52,22 +50,25 @@ class RunBars:
         )
         self._whole: TaskID | None = None
         self._running: dict[int, TaskID] = {}
+        self._held = ""
 
-    def __enter__(self) -> RunBars:
-        if self._live:
+    def start(self) -> None:
+        """Begin to draw; calling it again changes nothing."""
+        if self._live and self._whole is None:
             self._bars.start()
             self._whole = self._bars.add_task(self._title(), total=1.0, left=None)
-        return self
 
-    def __exit__(
-        self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        if self._live:
+    def stop(self) -> None:
+        """Draw no more."""
+        if self._whole is not None:
             self._bars.stop()
 
     def follow(self, event: Event) -> None:
         """Draw what an event changed."""
         self._pace.follow(event)
+        if isinstance(event, Held):
+            self._say_held(event)
+            return
         number = event.task.number
         if isinstance(event, Finished):
             self._done += 1
@@ -78,7 +79,7 @@ class RunBars:
             return
         if isinstance(event, Started):
             self._running[number] = self._bars.add_task(f"  {escape(event.task.label)}", total=1.0, left=None)
-        elif isinstance(event, Finished | Failed | Retried):
+        elif isinstance(event, Finished | Failed | Retried | Returned):
             bar = self._running.pop(number, None)
             if bar is not None:
                 self._bars.remove_task(bar)
@@ -97,8 +98,17 @@ class RunBars:
                 description=self._title(),
             )
 
+    def _say_held(self, event: Held) -> None:
+        """Say that the run waits, and what for, or that it goes on."""
+        self._held = event.reason
+        if not self._quiet:
+            console.print(f"[yellow]‖[/yellow] {escape(event.reason)}" if event.reason else "going on")
+        if self._whole is not None:
+            self._bars.update(self._whole, description=self._title())
+
     def _title(self) -> str:
-        return f"[bold]{self._done} of {self._count} frames[/bold]"
+        held = f"  [yellow]‖ {escape(self._held)}[/yellow]" if self._held else ""
+        return f"[bold]{self._done} of {self._count} frames[/bold]{held}"
 
     def _say(self, event: Event) -> None:
         if self._quiet or not isinstance(event, Finished | Failed | Retried):

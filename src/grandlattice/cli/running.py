@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import subprocess
 import sys
 import time
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 import typer
 from rich.markup import escape
@@ -17,12 +18,16 @@ from grandlattice.cli import tables, words
 from grandlattice.cli.options import (
     AllowMissing,
     At,
+    Conduct,
+    Existing,
     Into,
     PlanFile,
     PlanFiles,
     SetOf,
     SetOption,
+    Until,
     arguments,
+    conduct_of,
     open_queue,
     read_frames,
 )
@@ -51,6 +56,12 @@ def run(
     fresh: Annotated[bool, typer.Option("--fresh", help="Do again what is done.")] = False,
     allow_missing: AllowMissing = False,
     quiet: Annotated[bool, typer.Option("--quiet", help="Print problems only.")] = False,
+    existing: Existing = None,
+    until: Until = None,
+    conduct: Conduct = None,
+    and_then: Annotated[
+        bool, typer.Option("--and-then", help="When all is over, run the plan's after: command.")
+    ] = False,
     first: Annotated[
         bool, typer.Option("--first", help="Render each cell's first frame, then ask before the rest.")
     ] = False,
@@ -77,7 +88,8 @@ def run(
             f"{many(len(queue), 'plan')}: {many(whole.cells, 'cell')}, {many(whole.frames, 'frame')}, "
             f"{many(whole.files, 'file')}, about {words.size(whole.bytes)}"
         )
-    how = _How(read_frames(frames), workers, into, fresh, allow_missing, quiet)
+    said = conduct_of(existing, until, conduct)
+    how = _How(read_frames(frames), workers, into, fresh, allow_missing, quiet, said)
     if first:
         if frames is not None:
             raise lattice.PlanError("--first and --frames exclude each other.", cure="leave one of them out")
@@ -87,7 +99,10 @@ def run(
         if not ok or not _go_on(go_on_after, command):
             raise typer.Exit(0 if ok else 1)
         how = replace(how, fresh=False)  # the first frames are done
-    if not _run_steps(queue, how, command):
+    ok = _run_steps(queue, how, command)
+    if and_then:
+        _and_then(queue)
+    if not ok:
         raise typer.Exit(1)
     if not quiet:
         one = arguments(plans or (), at, sets) if len(plans or ()) < 2 else " PLAN"
@@ -104,14 +119,16 @@ class _How:
     fresh: bool = False
     allow_missing: bool = False
     quiet: bool = False
+    conduct: Mapping[str, Any] = field(default_factory=dict)
 
 
 def _run_steps(queue: lattice.Queue, how: _How, command: str) -> bool:
     """Carry out a queue; whether nothing failed.  A plan that cannot start does not stop the others."""
-    ok = True
-    for number, step in enumerate(queue, 1):
-        if len(queue) > 1 and not how.quiet:
-            console.rule(f"{number} of {len(queue)}  {escape(step.plan.name)}", align="left", style="dim")
+    ok, steps, number = True, list(queue), 0
+    while number < len(steps):
+        step, number = steps[number], number + 1
+        if len(steps) > 1 and not how.quiet:
+            console.rule(f"{number} of {len(steps)}  {escape(step.plan.name)}", align="left", style="dim")
         try:
             done = _run(step, how, command)
         except lattice.LatticeError as problem:
@@ -120,10 +137,35 @@ def _run_steps(queue: lattice.Queue, how: _How, command: str) -> bool:
             show_problem(problem)
             ok = False
             continue
+        for plan in done.wanted_next:  # somebody added it from another terminal
+            steps += lattice.open_queue(plan)
         if done.interrupted:
             raise typer.Exit(130)
         ok = ok and done.ok
     return ok
+
+
+_COUNTDOWN = 30  # seconds
+
+
+def _and_then(queue: lattice.Queue) -> None:
+    """Run the command the last plan that has one names for afterwards, with time to call it off."""
+    command = next((after for step in reversed(queue.steps) if (after := step.plan.model.run.after)), None)
+    if not command:
+        console.print("--and-then: no plan here names a command in run: after")
+        return
+    console.print(f"in {_COUNTDOWN} s: {escape(' '.join(command))}   (Ctrl-C calls it off)")
+    try:
+        time.sleep(_COUNTDOWN)
+    except KeyboardInterrupt:
+        console.print("called off")
+        return
+    try:
+        code = subprocess.run(command, check=False).returncode
+    except OSError as problem:
+        raise lattice.RunError(f"{command[0]} cannot be started: {problem.strerror}.") from problem
+    if code:
+        raise lattice.RunError(f"{command[0]} ended with code {code}.")
 
 
 def _go_on(after: float | None, command: str) -> bool:
@@ -179,24 +221,27 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
             f"Nothing of {plan.name} was rendered: {many(len(bad), 'thing')} to mend first.",
             cure="mend what is listed above and give the same command again",
         )
-    count = plan.default_workers() if how.workers is None else how.workers
+    count = plan.default_workers(**how.conduct) if how.workers is None else how.workers
     bars: list[RunBars] = []
 
     def on_outlook(outlook: lattice.Outlook) -> None:
         if not how.quiet:
             _say_outlook(outlook, count)
         bars.append(RunBars(outlook, max(1, count), how.quiet))
-        bars[0].__enter__()
+
+    def on_event(event: lattice.Event) -> None:
+        bars[0].start()
+        bars[0].follow(event)
 
     try:
         done = plan.run(
             step.at, sets=step.sets, workers=how.workers, frames=how.frames, into=how.into,
-            fresh=how.fresh, allow_missing=how.allow_missing,
-            on_event=lambda event: bars[0].follow(event), on_outlook=on_outlook,
+            fresh=how.fresh, allow_missing=how.allow_missing, on_event=on_event, on_outlook=on_outlook,
+            on_estimate=None if how.quiet else _say_estimate, **how.conduct,
         )  # fmt: skip
     finally:
         for bar in bars:
-            bar.__exit__(None, None, None)
+            bar.stop()
     if not how.quiet or not done.ok:
         _say_end(done, next_run)
     return done
@@ -219,6 +264,18 @@ def _say_outlook(outlook: lattice.Outlook, workers: int) -> None:
         console.print("compiling the tracer for this machine, once; this takes about half a minute …")
 
 
+def _say_estimate(estimate: lattice.Estimate) -> None:
+    text = (
+        f"about {duration(estimate.seconds)}, between {duration(estimate.low)} and {duration(estimate.high)} "
+        f"[dim](from {estimate.source})[/dim]"
+    )
+    if estimate.last is not None:
+        off = round((estimate.last - 1.0) * 100.0)
+        more = "as long as" if not off else f"{abs(off)} % {'longer' if off > 0 else 'shorter'} than"
+        text += f"; last time it took {more} estimated"
+    console.print(text)
+
+
 def _say_end(done: lattice.Run, next_run: str) -> None:
     if done.finished:
         rays = sum(event.result.rays for event in done.finished)
@@ -235,9 +292,16 @@ def _say_end(done: lattice.Run, next_run: str) -> None:
             if words.debug:
                 console.print(failure.details, markup=False)
         console.print("the others are done and kept; mend this and give the same command again")
-    if done.interrupted:
-        left = len(done.outlook.todo) - len(done.finished) - len(done.failures)
-        console.print(f"stopped; {many(left, 'frame')} left, no half file was kept")
+    if done.ledger_aside is not None:
+        console.print(
+            f"[yellow]![/yellow] the ledger could not be read and lies aside as {done.ledger_aside.name}; "
+            "what is done was found again in the pictures themselves"
+        )
+    for note in done.notes:
+        console.print(f"[yellow]![/yellow] {escape(note)}")
+    if done.left:
+        why = done.spent or "stopped"
+        console.print(f"{escape(why)}; {many(done.left, 'frame')} left, no half file was kept")
         next_step(next_run)
 
 
@@ -287,3 +351,19 @@ def demo(
     )
     console.print(f"   {escape(str(file))}  the plan that made them, to change and run again")
     next_step(f"cd {quoted(folder)} && glat cells")
+
+
+def continue_(
+    plans: PlanFiles = None,
+    at: At = None,
+    sets: SetOf = None,
+    workers: Annotated[
+        int | None, typer.Option("--workers", min=0, help="Processes that render.", show_default=False)
+    ] = None,
+    into: Into = None,
+) -> None:
+    """Take frames to their full quality that a time limit ended.
+
+    Example:  glat continue --at light=evening
+    """
+    raise NotImplementedError

@@ -4,7 +4,9 @@ from grandlattice.images.colour import displays, find_display, to_display
 from grandlattice.images.files import (
     MARK,
     Channels,
+    copy_with_marks,
     read_channels,
+    read_facts,
     read_image,
     read_mark,
     write_display,
@@ -14,7 +16,7 @@ from grandlattice.images.files import (
 from grandlattice.images.sheet import Frame, make_sheets, with_label
 
 __all__ = [
-    "MARK", "Channels", "Frame", "displays", "find_display", "make_sheets", "read_channels",
-    "read_image", "read_mark", "to_display", "with_label", "write_display",
+    "MARK", "Channels", "Frame", "copy_with_marks", "displays", "find_display", "make_sheets",
+    "read_channels", "read_facts", "read_image", "read_mark", "to_display", "with_label", "write_display",
     "write_exr", "write_hdr",
 ]  # fmt: skip

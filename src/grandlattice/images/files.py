@@ -120,6 +120,42 @@ def write_exr(
     _write(path, spec, np.ascontiguousarray(pixels, np.float32))
 
 
+def copy_with_marks(source: Path, path: Path, metadata: Mapping[str, str | int | float]) -> None:
+    """Copy an OpenEXR file of any parts and channels as it is, with our metadata added.
+
+    Raises
+    ------
+    ImageError
+        When it cannot be read or written.
+    """
+    found = oiio.ImageInput.open(str(source))
+    if found is None:
+        oiio.geterror()
+        raise ImageError(f"{source.name} is no picture.")
+    parts: list[oiio.ImageSpec] = []
+    while found.seek_subimage(len(parts), 0):
+        parts.append(found.spec())
+    for k, spec in enumerate(parts):
+        if k == 0:
+            _describe(spec, metadata)
+    out = oiio.ImageOutput.create(str(path))
+    try:
+        if out is None or not out.open(str(path), tuple(parts)):
+            raise ImageError(f"{path.name} could not be written: {oiio.geterror()}")
+        for k, spec in enumerate(parts):
+            if k and not out.open(str(path), spec, "AppendSubimage"):
+                raise ImageError(f"{path.name} could not be written: {out.geterror()}")
+            found.seek_subimage(k, 0)
+            if not out.copy_image(found):
+                raise ImageError(f"{source.name} could not be copied: {out.geterror()}")
+    finally:
+        if out is not None:
+            out.close()
+        found.close()
+    if not _is_whole(path, parts[0]):
+        raise ImageError(f"{path.name} could not be written to its end.")
+
+
 def write_display(
     path: Path,
     pixels: NDArray[np.float32],
@@ -152,6 +188,8 @@ def write_display(
         # Its comment holds 323 letters: no more than what tells that the picture is done.
         kept = (f"{MARK}fingerprint", f"{MARK}samples", f"{MARK}seconds", f"{MARK}rays", f"{MARK}denoised")
         metadata = {"ImageDescription": "; ".join(f"{k}={metadata[k]}" for k in kept if k in metadata)}
+    elif kind == "png":
+        metadata = {name: str(value) for name, value in metadata.items()}  # it keeps text alone
     elif kind == "tiff":
         metadata = {"ImageDescription": "; ".join(f"{k}={v}" for k, v in metadata.items())}
         spec.attribute("compression", "zip")
@@ -246,6 +284,24 @@ def read_mark(path: Path, name: str) -> str | None:
         if key == MARK + name:
             return found
     return None
+
+
+def read_facts(path: Path) -> tuple[int, int, list[str], int | None]:
+    """Width, height and channels of a picture, and the frame it says it is.
+
+    Raises
+    ------
+    ImageError
+        When it is no picture.
+    """
+    source = oiio.ImageInput.open(str(path))
+    if source is None:
+        oiio.geterror()
+        raise ImageError("its file is no picture, or not a whole one.")
+    spec = source.spec()
+    frame = spec.getattribute("frame")
+    source.close()
+    return spec.width, spec.height, list(spec.channelnames), frame if isinstance(frame, int) else None
 
 
 def read_channels(path: Path, names: Sequence[str]) -> NDArray[np.float32]:

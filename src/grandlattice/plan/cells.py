@@ -46,12 +46,14 @@ class CellSettings:
     denoise: bool = False
     background: str = "sky"
     label: bool = False
+    renderer: str = "tracer"
+    priority: int = 0
     take: tuple[str, ...] = ()
 
 
 TRACED = (
     "camera", "size", "fit", "frames", "samples", "seed", "bounces", "clamp", "fstop", "focus",
-    "background", "denoise",
+    "background", "denoise", "renderer",
 )  # fmt: skip
 """Settings the light in a picture depends on; cells that agree in these and their edits share a trace."""
 
@@ -129,8 +131,21 @@ class CellMaker:
             edits = self._kept(self._edits, key, _with_frames(laid, settings.frames))
         names = [self._names[a][i] for a, i in enumerate(entries)]
         name = added.name if added is not None else None
-        address = name or "/".join(names) or "the one cell"
-        return Cell(index, address, dict(zip(self._axes, names, strict=True)), settings, edits, origins, name)
+        return Cell(
+            index,
+            _address(name, names),
+            dict(zip(self._axes, names, strict=True)),
+            settings,
+            edits,
+            origins,
+            name,
+        )
+
+    def address(self, index: int) -> str:
+        """The address of cell `index`, without making it."""
+        added = self._lattice.added_at(index)
+        names = [self._names[a][i] for a, i in enumerate(self._lattice.entries(index))]
+        return _address(added.name if added is not None else None, names)
 
     @staticmethod
     def _kept(known: dict[object, Any], key: object, value: Any) -> Any:
@@ -167,6 +182,10 @@ class CellMaker:
                 settings[key] = laid(key, settings.get(key), value)
                 origins[key] = place
         return decided(settings, origins, self._facts), origins
+
+
+def _address(name: str | None, entries: Sequence[str]) -> str:
+    return name or "/".join(entries) or "the one cell"
 
 
 def caller_saying(overrides: Settings | None, lattice: Lattice) -> Saying:

@@ -200,6 +200,36 @@ class Filing:
         """Hashes of the full names of all files below a folder, to compare with another plan's; (N,)."""
         return np.concatenate([hashes for hashes, _, _ in self._hashes(f"{root}/")])
 
+    # --- files that are there already ----------------------------------------------------------
+
+    def standing(self, paths: Sequence[str]) -> Indices:
+        """Cells that may have a file of one of these names, (N,) int64.
+
+        Where a template says `version` or `date` that is every cell: the names follow from what
+        was made before.
+        """
+        _, states = self._states
+        templates = [template_of(state, ext) for state in states for ext in state.format]
+        if any(name in ("version", "date") for t in templates for _, name, _ in self._pieces(t)):
+            return np.concatenate([self._indices, np.array(self._added, np.int64)])
+        if not paths:
+            return np.zeros(0, np.int64)
+        known = np.array([_hash_of(folded(path))[0] for path in paths], np.uint64)
+        found = [cells[np.isin(hashes, known)] for hashes, cells, _ in self._hashes()]
+        return np.unique(np.concatenate(found).astype(np.int64))
+
+    def reach(self) -> list[tuple[str, int]]:
+        """Where files of the plan can be: folders, and how many levels below them."""
+        _, states = self._states
+        settings = [*states, *(self._make(index).settings for index in self._added)]
+        templates = {template_of(state, ext) for state in settings for ext in state.format}
+        found = set()
+        for template in templates:
+            fixed = template.partition("{")[0]
+            top = fixed.rpartition("/")[0]
+            found.add((top, template.count("/") - top.count("/") - bool(top)))
+        return sorted(found)
+
     def _hashes(self, root: str = "") -> Iterator[tuple[Hashes, Indices, int]]:
         """Hashes of the folded names of files, with the cell of each and their frame."""
         ids, states = self._states

@@ -169,6 +169,8 @@ class Lattice:
 
     def step(self, index: int) -> tuple[int, ...]:
         """What cells share that the run finishes before it goes on to others."""
+        if not self.wait:
+            return ()
         entries = self.entries(index)
         return tuple(entries[a] for a in self.wait)
 

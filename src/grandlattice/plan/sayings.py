@@ -107,9 +107,28 @@ class Sayings:
                     place=self._place(path, "quality"),
                 )
             yield from self._settings(self._model.qualities[name], ("qualities", name))
+        if "renderer" in given:
+            self._refuse_unknown_renderer(given["renderer"], path)
         for key, value in given.items():
             typed = "print" if key == "size" and said.print is not None else key
             yield key, value, self._place(path, typed)
+
+    def _refuse_unknown_renderer(self, text: str, path: Path) -> None:
+        name, _, version = text.partition(" ")
+        known = self._model.renderers
+        if name == "tracer" and not version:
+            return
+        if name not in known:
+            raise PlanError(
+                f"There is no renderer {name}. {nearest(name, ['tracer', *known])}",
+                place=self._place(path, "renderer"),
+            )
+        if version and version not in known[name].executables:
+            raise PlanError(
+                f"The renderer {name} has no executable {version}. "
+                f"{nearest(version, known[name].executables)}",
+                place=self._place(path, "renderer"),
+            )
 
     def _unrolled(self, bundle: Settings, path: Path) -> Iterator[tuple[Settings, Path]]:
         """The takes a bundle uses, those they use before them, and last the bundle itself."""

@@ -14,7 +14,8 @@ from pydantic.json_schema import SkipJsonSchema
 from pydantic_core import PydanticCustomError
 
 from grandlattice.plan.edits import WRONG, AnyEdit, branches
-from grandlattice.plan.settings import Number, SecondsText, Settings, Strict, Text, Texts, one_of
+from grandlattice.plan.running import CommandRenderer, RunBlock
+from grandlattice.plan.settings import Number, Settings, Strict, Text, Texts, one_of
 from grandlattice.plan.sweeps import Sweep
 from grandlattice.plan.unfolding import MADE, unfolded
 
@@ -187,20 +188,6 @@ class MadeMaterial(Strict):
         return self
 
 
-class RunBlock(Strict):
-    """How the run is carried out."""
-
-    wait: Texts = Field(default_factory=list, description="axes: one value is done before the next begins")
-    retries: int = Field(
-        2, ge=0, le=100, description="how often a frame whose worker crashed or hung is tried again"
-    )
-    stalled: SecondsText = Field(
-        600.0, description="a frame without progress for so long is given up: 10 min if left out"
-    )
-    limit: SecondsText | None = Field(None, description="most time for one frame, such as 2 h")
-    spare: int | None = Field(None, ge=0, le=1024, description="processors left for you, 1 if left out")
-
-
 class PlanModel(Strict):
     """A whole plan."""
 
@@ -208,7 +195,7 @@ class PlanModel(Strict):
     scene: Text = Field(description="the USD scene, relative to the plan")
     include: Texts = Field(
         default_factory=list,
-        description="plan files whose words, select, materials, qualities and takes are used too",
+        description="plan files whose words, select, materials, qualities, takes and renderers are used too",
     )
     words: dict[str, Text] = Field(
         default_factory=dict, description="words of your own, fields of file names and labels"
@@ -227,6 +214,9 @@ class PlanModel(Strict):
         default_factory=dict, description="named sets of cells, for --set-of"
     )
     order: Texts = Field(default_factory=list, description="axes, and frame, from slowest to fastest")
+    renderers: dict[str, CommandRenderer] = Field(
+        default_factory=dict, description="outside renderers, for the setting renderer"
+    )
     run: RunBlock = Field(default_factory=RunBlock, description="how the run is carried out")
 
     @model_validator(mode="before")

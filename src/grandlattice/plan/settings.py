@@ -110,7 +110,7 @@ def _text(value: object) -> object:
     return value
 
 
-def _typed(*schema: dict[str, Any]) -> WithJsonSchema:
+def typed_as(*schema: dict[str, Any]) -> WithJsonSchema:
     return WithJsonSchema(schema[0] if len(schema) == 1 else {"anyOf": list(schema)})
 
 
@@ -118,17 +118,17 @@ _TEXT = {"type": "string"}
 _NUMBER = {"type": "number"}
 _FIELD = {"type": "string", "pattern": r"\{[\w-]+\}"}  # {axis}, in an axis that writes itself
 
-Text = Annotated[str, BeforeValidator(_text), _typed(_TEXT, _NUMBER, {"type": "boolean"})]
-Number = Annotated[float, Field(allow_inf_nan=False), _typed(_NUMBER, _FIELD)]
+Text = Annotated[str, BeforeValidator(_text), typed_as(_TEXT, _NUMBER, {"type": "boolean"})]
+Number = Annotated[float, Field(allow_inf_nan=False), typed_as(_NUMBER, _FIELD)]
 SizeText = Annotated[
-    Size, BeforeValidator(read_size), _typed({"type": "string", "pattern": r"^\s*\d+\s*[x×*]\s*\d+\s*$"})
+    Size, BeforeValidator(read_size), typed_as({"type": "string", "pattern": r"^\s*\d+\s*[x×*]\s*\d+\s*$"})
 ]
-FramesText = Annotated[Frames, BeforeValidator(read_frames), _typed(_TEXT, {"type": "integer"})]
+FramesText = Annotated[Frames, BeforeValidator(read_frames), typed_as(_TEXT, {"type": "integer"})]
 Share = Annotated[
-    float, BeforeValidator(read_percent), _typed({"type": "string", "pattern": r"^\s*\d+(\.\d+)?\s*%\s*$"})
+    float, BeforeValidator(read_percent), typed_as({"type": "string", "pattern": r"^\s*\d+(\.\d+)?\s*%\s*$"})
 ]
-SecondsText = Annotated[float, BeforeValidator(read_seconds), _typed(_TEXT, _NUMBER)]
-LengthText = Annotated[Length, BeforeValidator(read_length), _typed(_TEXT, _NUMBER)]
+SecondsText = Annotated[float, BeforeValidator(read_seconds), typed_as(_TEXT, _NUMBER)]
+LengthText = Annotated[Length, BeforeValidator(read_length), typed_as(_TEXT, _NUMBER)]
 
 
 def _one_or_many(*kinds: dict[str, Any]) -> WithJsonSchema:
@@ -237,7 +237,7 @@ def _read_fstop(value: object) -> float:
     return number
 
 
-FStop = Annotated[float, BeforeValidator(_read_fstop), _typed(_NUMBER, {"const": "off"}, _FIELD)]
+FStop = Annotated[float, BeforeValidator(_read_fstop), typed_as(_NUMBER, {"const": "off"}, _FIELD)]
 
 
 class Settings(Strict):
@@ -270,6 +270,10 @@ class Settings(Strict):
     background: Annotated[str, one_of("sky", "clear")] | None = Field(
         None, description="whether the camera sees the sky, or nothing"
     )
+    renderer: Text | None = Field(
+        None, description="tracer, or a name under renderers, with a version of it behind a blank"
+    )
+    priority: int | None = Field(None, ge=-1000, le=1000, description="higher ones run first; 0 if left out")
     label: bool | None = Field(None, description="a strip below displayed pictures that says what they are")
     skip: bool | None = Field(None, description="true: stays in the plan, leaves the run")
 

@@ -147,6 +147,19 @@ def read_seconds(value: object) -> float:
     return whole
 
 
+_BYTES = {"kb": 1e3, "mb": 1e6, "gb": 1e9, "tb": 1e12}
+
+
+def read_bytes(value: object) -> int:
+    """``8 GB`` or ``512 MB`` in bytes."""
+    if isinstance(value, int) and not isinstance(value, bool):
+        return value
+    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([kmgt]b)\s*", str(value).lower())
+    if match is None or float(match[1]) == 0:
+        raise ValueError(f"memory is written 8 GB or 512 MB, not {str(value)!r}")
+    return int(float(match[1]) * _BYTES[match[2]])
+
+
 def read_percent(value: object) -> float:
     """A share from ``25%`` (0.25)."""
     if isinstance(value, float):

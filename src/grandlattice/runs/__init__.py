@@ -1,30 +1,81 @@
 """Doing it: tasks, the ledger, workers, files landing where the plan says.
 
-Read in this order: `tasks` (what is to be done), `work` (how one is done), `backends` (by whom),
-`run` (what is left to do and the record of it).
+Read in this order: `tasks` (what is to be done) and `fingerprints`, `outlook` (what of it is left),
+`schedule` (which begins next), `work` (how one is done: `embedded` or `outside` renders, `writing`
+files), `backends` (by whom), `coordinator` (the run itself, with `budgets` and `steering`), `ledger`
+(the record), `status` and `estimates` (what the record tells), `notices` (who is told).
+
+Names are loaded when they are asked for: whoever only looks into a ledger needs no tracer.
 """
 
-from grandlattice.runs.backends import (
-    Backend,
-    Event,
-    Failed,
-    Finished,
-    Patience,
-    Progress,
-    Retried,
-    Started,
-)
-from grandlattice.runs.ledger import FileRecord, Ledger
-from grandlattice.runs.pace import Pace
-from grandlattice.runs.run import Outlook, Run, carry_out, look_ahead, refuse_foreign
-from grandlattice.runs.store import FolderStore, Store
-from grandlattice.runs.tasks import Fingerprints, Task, make_tasks
-from grandlattice.runs.versions import Versions
-from grandlattice.runs.work import TaskResult, WorkOrder, Workshop
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from grandlattice.runs.backends import (
+        Backend,
+        Event,
+        Failed,
+        Finished,
+        Held,
+        InPlace,
+        Processes,
+        Progress,
+        Retried,
+        Returned,
+        Started,
+    )
+    from grandlattice.runs.budgets import Spending
+    from grandlattice.runs.coordinator import Coordinator
+    from grandlattice.runs.estimates import Estimate, estimate
+    from grandlattice.runs.fingerprints import Fingerprints
+    from grandlattice.runs.ledger import FileRecord, Ledger
+    from grandlattice.runs.order import TaskResult, WorkOrder
+    from grandlattice.runs.outlook import Outlook, look_again, look_ahead
+    from grandlattice.runs.pace import Pace
+    from grandlattice.runs.run import Run
+    from grandlattice.runs.schedule import Patience, Schedule
+    from grandlattice.runs.status import RunStatus, TaskStatus, known_runs, read_status
+    from grandlattice.runs.steering import Steering, is_under_way, sole_writer
+    from grandlattice.runs.store import FolderStore, Store
+    from grandlattice.runs.tasks import Ingredients, Task, TaskList, list_tasks
+    from grandlattice.runs.versions import Versions
+    from grandlattice.runs.work import Workshop
+
+_WHERE = {
+    "backends": ("Backend", "Event", "Failed", "Finished", "Held", "InPlace", "Processes", "Progress",
+                 "Retried", "Returned", "Started"),
+    "budgets": ("Spending",),
+    "coordinator": ("Coordinator",),
+    "estimates": ("Estimate", "estimate"),
+    "fingerprints": ("Fingerprints",),
+    "ledger": ("FileRecord", "Ledger"),
+    "order": ("TaskResult", "WorkOrder"),
+    "outlook": ("Outlook", "look_again", "look_ahead"),
+    "pace": ("Pace",),
+    "run": ("Run",),
+    "schedule": ("Patience", "Schedule"),
+    "status": ("RunStatus", "TaskStatus", "known_runs", "read_status"),
+    "steering": ("Steering", "is_under_way", "sole_writer"),
+    "store": ("FolderStore", "Store"),
+    "tasks": ("Ingredients", "Task", "TaskList", "list_tasks"),
+    "versions": ("Versions",),
+    "work": ("Workshop",),
+}  # fmt: skip
+_ROOM_OF = {name: room for room, names in _WHERE.items() for name in names}
+
+
+def __getattr__(name: str) -> Any:
+    if name in _ROOM_OF:
+        return getattr(import_module(f"grandlattice.runs.{_ROOM_OF[name]}"), name)
+    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+
 
 __all__ = [
-    "Backend", "Event", "Failed", "FileRecord", "Fingerprints", "Finished", "FolderStore",
-    "Ledger", "Outlook", "Pace", "Patience", "Progress", "Retried", "Run", "Started", "Store", "Task",
-    "TaskResult", "Versions", "WorkOrder", "Workshop", "carry_out", "look_ahead", "make_tasks",
-    "refuse_foreign",
+    "Backend", "Coordinator", "Estimate", "Event", "Failed", "FileRecord", "Fingerprints", "Finished",
+    "FolderStore", "Held", "InPlace", "Ingredients", "Ledger", "Outlook", "Pace", "Patience",
+    "Processes", "Progress", "Retried", "Returned", "Run", "RunStatus", "Schedule", "Spending", "Started",
+    "Steering", "Store", "Task", "TaskList", "TaskResult", "TaskStatus", "Versions", "WorkOrder",
+    "Workshop", "estimate", "is_under_way", "known_runs", "list_tasks", "look_again", "look_ahead",
+    "read_status", "sole_writer",
 ]  # fmt: skip

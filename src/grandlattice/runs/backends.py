@@ -1,33 +1,42 @@
-"""Who carries tasks out.  A backend takes tasks in order and tells what happens as events.
+"""Who carries tasks out.  A backend has seats for some tasks at a time; it is handed a task, and
+tells what becomes of it as events.
 
 `Processes` is the usual one: worker processes of this machine, each with a scene of its own.
-`InPlace` does the same in the calling process, for notebooks and debuggers.  Both hand tasks out
-strictly in the planned order and lose none: a task ends as `Finished` or `Failed`, or is
-returned to nobody because the run was stopped.
+`InPlace` does the same in the calling process, for notebooks and debuggers.  Neither decides
+anything: which task, when, how often and for how long is the coordinator's business.
 """
 
 from __future__ import annotations
 
-import heapq
 import multiprocessing
+import os
+import shutil
 import signal
+import sys
+import tempfile
 import threading
 import time
 import traceback
-from collections import deque
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass, replace
 from multiprocessing.connection import Connection, wait
+from pathlib import Path
 from typing import Any, Protocol
 
-from grandlattice.errors import LatticeError, OutputError
+import psutil
+
+from grandlattice.errors import LatticeError, WorkerError
+from grandlattice.runs.order import Shop, TaskResult, WorkOrder
+from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Task
-from grandlattice.runs.work import TaskResult, WorkOrder, Workshop
+from grandlattice.runs.work import Workshop
 from grandlattice.spawning import without_main_script
 from grandlattice.tracer import Stopped
 
 _REPORT_EVERY = 0.15  # seconds between two reports of progress
 _STARTING = 60.0  # seconds a new worker may take to load its libraries before it counts as stalled
+_LOG_END = 8000  # bytes of a log that are kept
 
 
 @dataclass(frozen=True)
@@ -58,12 +67,14 @@ class Finished:
 
 @dataclass(frozen=True)
 class Failed:
-    """A task could not be done.  `details` is for those who ask for a traceback."""
+    """A task could not be done.  `details` is for those who ask for a traceback, `log` the end of
+    what was said meanwhile."""
 
     task: Task
     worker: int
     problem: LatticeError
     details: str = ""
+    log: str = ""
 
 
 @dataclass(frozen=True)
@@ -76,75 +87,119 @@ class Retried:
     delay: float
 
 
-Event = Started | Progress | Finished | Failed | Retried
+@dataclass(frozen=True)
+class Returned:
+    """A task was given up because the run stops; nothing is left of it."""
+
+    task: Task
+    worker: int
 
 
 @dataclass(frozen=True)
-class Patience:
-    """What a run bears before it sets a task aside.
+class Held:
+    """No task begins for now, and why; with an empty reason the run goes on."""
 
-    Attributes
-    ----------
-    retries : how often a task is tried again, each time after a longer wait, when what went wrong
-        may go right next time (a crash, a hang, no memory, no room).
-    delay : seconds before the first of them; four times as long before each next.
-    stalled : seconds without progress after which a worker is given up.
-    limit : seconds a task may take; None for any.
-    """
+    reason: str
 
-    retries: int = 2
-    delay: float = 2.0
-    stalled: float = 600.0
-    limit: float | None = None
+
+Event = Started | Progress | Finished | Failed | Retried | Returned | Held
+
+
+@dataclass
+class UnderWay:
+    """What a worker does, since when, when it was last heard of (seconds of a steady clock), and
+    the most memory it was seen to hold, bytes."""
+
+    task: Task
+    worker: int
+    since: float
+    heard: float
+    peak_bytes: int = 0
 
 
 class Backend(Protocol):
-    """Takes tasks in order, reports events.
+    """Carries tasks out.
 
-    An implementation starts tasks in the order given, none before all of an earlier step have
-    ended, yields `Started` before anything else of a task and exactly one of `Finished` and
-    `Failed` after it, and ends when all tasks have ended or, after `finish_soon` or `stop_now`,
-    those under way have.
+    An implementation may be handed a task whenever it has a free seat.  For every task handed over
+    it reports exactly one of `Finished`, `Failed` and `Returned`, and before that any number of
+    `Progress`.
     """
 
-    def carry_out(self, tasks: Sequence[Task]) -> Iterator[Event]: ...
+    @property
+    def free(self) -> int:
+        """How many more tasks may begin now."""
+        ...
 
-    def finish_soon(self) -> None:
-        """Start no more tasks; finish those under way."""
+    @property
+    def under_way(self) -> list[UnderWay]:
+        """Tasks handed over and not ended."""
+        ...
+
+    def begin(self, task: Task) -> int:
+        """Take a task; returns the number of its worker."""
+        ...
+
+    def events(self, timeout: float) -> list[Event]:
+        """What happened; waits `timeout` seconds at most for the first of it."""
+        ...
+
+    def give_up(self, doing: UnderWay, problem: LatticeError) -> None:
+        """End a task that takes too much of something; it is reported as failed."""
         ...
 
     def stop_now(self) -> None:
         """Give up the tasks under way; nothing is left of them."""
         ...
 
+    def close(self) -> None:
+        """End all workers."""
+        ...
+
 
 class InPlace:
     """Carries tasks out in this process, one after the other."""
 
-    def __init__(self, order: WorkOrder) -> None:
-        self._order = order
-        self._no_more = False
+    def __init__(self, order: WorkOrder, shop: Callable[[WorkOrder], Shop] = Workshop) -> None:
+        self._order, self._make_shop = order, shop
+        self._shop: Shop | None = None
+        self._doing: UnderWay | None = None
         self._stop = threading.Event()
 
-    def carry_out(self, tasks: Sequence[Task]) -> Iterator[Event]:
-        workshop = Workshop(self._order)
-        for task in tasks:
-            if self._no_more:
-                return
-            yield Started(task, 0)
-            try:
-                yield Finished(task, 0, workshop.perform(task, None, self._stop))
-            except Stopped:
-                return
-            except Exception as problem:
-                yield Failed(task, 0, *explained(problem))
+    @property
+    def free(self) -> int:
+        return 0 if self._doing else 1
 
-    def finish_soon(self) -> None:
-        self._no_more = True
+    @property
+    def under_way(self) -> list[UnderWay]:
+        return [self._doing] if self._doing else []
+
+    def begin(self, task: Task) -> int:
+        now = time.monotonic()
+        self._doing = UnderWay(task, 0, now, now)
+        return 0
+
+    def events(self, timeout: float) -> list[Event]:
+        if self._doing is None:
+            self._stop.wait(timeout)
+            return []
+        task, self._doing = self._doing.task, None
+        try:
+            if self._shop is None:
+                self._shop = self._make_shop(self._order)
+            return [Finished(task, 0, self._shop.perform(task, None, self._stop))]
+        except Stopped:
+            return [Returned(task, 0)]
+        except Exception as problem:
+            return [Failed(task, 0, *explained(problem))]
+
+    def give_up(self, doing: UnderWay, problem: LatticeError) -> None:
+        pass  # a task that has the process for itself has ended when anybody could say so
 
     def stop_now(self) -> None:
-        self._no_more = True
         self._stop.set()
+
+    def close(self) -> None:
+        pass
 
 
 class Processes:
@@ -154,163 +209,122 @@ class Processes:
     ----------
     order : what the tasks have in common.
     workers : how many processes, at least 1.
-    patience : with workers that crash or hang.
+    gentle : whether they make way for whatever else the machine does.
+    shop : what each worker does its tasks with; a function of a module.
     """
 
-    def __init__(self, order: WorkOrder, workers: int, patience: Patience | None = None) -> None:
-        self._order, self._patience = order, patience or Patience()
-        self._count = max(1, workers)
+    def __init__(
+        self, order: WorkOrder, workers: int, *, gentle: bool = False,
+        shop: Callable[[WorkOrder], Shop] = Workshop,
+    ) -> None:  # fmt: skip
+        self._order, self._gentle, self._shop = order, gentle, shop
         self._context = multiprocessing.get_context("spawn")
         self._stop = self._context.Event()
-        self._no_more = False
+        self._logs = Path(tempfile.mkdtemp(prefix="grandlattice-"))
+        self._seats: list[_Worker | None] = [None] * max(1, workers)
+        self._busy: dict[int, UnderWay] = {}
+        self._given_up: list[Event] = []
 
-    def finish_soon(self) -> None:
-        self._no_more = True
+    @property
+    def free(self) -> int:
+        return len(self._seats) - len(self._busy)
+
+    @property
+    def under_way(self) -> list[UnderWay]:
+        for doing in self._busy.values():
+            worker = self._seats[doing.worker]
+            with suppress(psutil.Error):
+                seen = worker.seen.memory_info().rss if worker is not None else 0
+                doing.peak_bytes = max(doing.peak_bytes, seen)
+        return list(self._busy.values())
+
+    def begin(self, task: Task) -> int:
+        number = next(k for k in range(len(self._seats)) if k not in self._busy)
+        worker = self._seats[number]
+        if worker is None or not worker.process.is_alive():
+            worker = self._seats[number] = self._start(number)
+        with suppress(OSError):  # it died before it could take the task; `_receive` finds that out
+            worker.pipe.send(task)
+        now = time.monotonic()
+        heard = now if worker.spoken else now + _STARTING
+        self._busy[number] = UnderWay(task, number, now, heard)
+        return number
+
+    def events(self, timeout: float) -> list[Event]:
+        events, self._given_up = self._given_up, []
+        workers = {worker.pipe: worker for worker in self._seats if worker and worker.number in self._busy}
+        if not workers:
+            if not events:
+                time.sleep(timeout)
+            return events
+        for pipe in wait(list(workers), timeout=0.0 if events else timeout):
+            events.append(self._receive(workers[pipe]))  # type: ignore[index]
+        return events
+
+    def give_up(self, doing: UnderWay, problem: LatticeError) -> None:
+        worker = self._seats[doing.worker]
+        if worker is None or self._busy.get(doing.worker) is not doing:
+            return
+        _end_with_children(worker.seen)
+        worker.process.join(5.0)
+        del self._busy[doing.worker]
+        self._given_up.append(Failed(doing.task, doing.worker, problem, log=worker.said()))
+        self._sweep_after(worker)
 
     def stop_now(self) -> None:
-        self._no_more = True
         self._stop.set()
 
-    def carry_out(self, tasks: Sequence[Task]) -> Iterator[Event]:
-        waiting = _Waiting(tasks, self._patience)
-        workers = {k: self._start(k) for k in range(min(self._count, len(tasks)))}
-        busy: dict[int, _Busy] = {}
-        try:
-            while True:
-                for number in [k for k in workers if k not in busy]:
-                    task = None if self._no_more else waiting.next(b.task for b in busy.values())
-                    if task is not None:
-                        if not workers[number].process.is_alive():
-                            workers[number] = self._start(number)
-                        yield self._hand_out(workers[number], task, busy)
-                if not busy and (self._no_more or not waiting):
-                    return
-                ready = wait([workers[k].pipe for k in busy], timeout=0.25)
-                if not busy:
-                    time.sleep(0.1)  # all that is left waits for its time
-                for number in list(busy):
-                    if workers[number].pipe in ready:
-                        event = self._receive(workers[number], busy)
-                    else:
-                        event = self._give_up(workers[number], busy)
-                    if event is not None:
-                        yield waiting.again(event) if isinstance(event, Failed) else event
-        finally:
-            self._end(workers)
-
-    def _give_up(self, worker: _Worker, busy: dict[int, _Busy]) -> Event | None:
-        """End a worker that hangs or takes too long; None while there is no reason to."""
-        doing, now = busy[worker.number], time.monotonic()
-        limit, stalled = self._patience.limit, self._patience.stalled
-        if limit is not None and now - doing.since > limit:
-            what = f"took more than its limit of {limit:.0f} s"
-        elif now - doing.heard > stalled:
-            what = f"made no progress for {stalled:.0f} s"
-        else:
-            return None
-        worker.process.kill()
-        worker.process.join(5.0)
-        del busy[worker.number]
-        task = doing.task
-        problem = LatticeError(
-            f"{task.first.address}, frame {task.frame}, {what} and was given up.",
-            cure="raise limit or stalled under run: in the plan, or look at what the frame renders",
-        )
-        return Failed(task, worker.number, problem)
+    def close(self) -> None:
+        workers = [worker for worker in self._seats if worker is not None]
+        for worker in workers:
+            with suppress(OSError):
+                worker.pipe.send(None)
+        deadline = time.monotonic() + 3.0
+        for worker in workers:
+            worker.process.join(max(0.1, deadline - time.monotonic()))
+            if worker.process.is_alive():
+                _end_with_children(worker.seen)
+                worker.process.join(2.0)
+            worker.pipe.close()
+        shutil.rmtree(self._logs, ignore_errors=True)
 
     def _start(self, number: int) -> _Worker:
         here, there = self._context.Pipe()
+        log = self._logs / f"worker-{number}.log"
         process = self._context.Process(
-            target=_work, args=(self._order, there, self._stop), daemon=True, name=f"worker-{number}"
-        )
+            target=_work, args=(self._shop, self._order, there, self._stop, log, self._gentle),
+            daemon=True, name=f"worker-{number}",
+        )  # fmt: skip
         with without_main_script():
             process.start()
         there.close()
-        return _Worker(number, process, here)
+        return _Worker(number, process, here, log, psutil.Process(process.pid))
 
-    def _hand_out(self, worker: _Worker, task: Task, busy: dict[int, _Busy]) -> Event:
-        try:
-            worker.pipe.send(task)
-        except OSError:
-            pass  # it died before it could take the task; `_receive` finds that out
-        now = time.monotonic()
-        busy[worker.number] = _Busy(task, now, now if worker.spoken else now + _STARTING)
-        return Started(task, worker.number)
-
-    def _receive(self, worker: _Worker, busy: dict[int, _Busy]) -> Event | None:
-        task = busy[worker.number].task
+    def _receive(self, worker: _Worker) -> Event:
+        doing = self._busy[worker.number]
         try:
             message = worker.pipe.recv()
         except (EOFError, OSError):
             worker.process.join(5.0)
-            del busy[worker.number]
-            return Failed(task, worker.number, _died(task, worker.process.exitcode))
+            del self._busy[worker.number]
+            self._sweep_after(worker)
+            problem = _died(doing.task, worker.process.exitcode)
+            return Failed(doing.task, worker.number, problem, log=worker.said())
         worker.spoken = True
         if isinstance(message, float):
-            busy[worker.number].heard = time.monotonic()
-            return Progress(task, worker.number, message)
-        del busy[worker.number]
+            doing.heard = time.monotonic()
+            return Progress(doing.task, worker.number, message)
+        del self._busy[worker.number]
         if isinstance(message, TaskResult):
-            return Finished(task, worker.number, message)
+            peak = max(message.peak_bytes, doing.peak_bytes)
+            return Finished(doing.task, worker.number, replace(message, peak_bytes=peak))
         if message is None:
-            return None  # it was told to stop
-        return Failed(task, worker.number, *message)
+            return Returned(doing.task, worker.number)
+        return Failed(doing.task, worker.number, *message)
 
-    def _end(self, workers: dict[int, _Worker]) -> None:
-        for worker in workers.values():
-            try:
-                worker.pipe.send(None)
-            except OSError:
-                pass
-        deadline = time.monotonic() + 3.0
-        for worker in workers.values():
-            worker.process.join(max(0.1, deadline - time.monotonic()))
-            if worker.process.is_alive():
-                worker.process.terminate()
-                worker.process.join(2.0)
-            worker.pipe.close()
-
-
-class _Waiting:
-    """Tasks that have not begun, in order, and those that are tried again when their time comes."""
-
-    def __init__(self, tasks: Sequence[Task], patience: Patience) -> None:
-        self._tasks = deque(tasks)
-        self._later: list[tuple[float, int, Task]] = []
-        self._tries: dict[int, int] = {}
-        self._patience = patience
-
-    def __bool__(self) -> bool:
-        return bool(self._tasks or self._later)
-
-    def next(self, busy: Iterable[Task]) -> Task | None:
-        """The task to begin now, if there is one: all of an earlier step have ended before it."""
-        unfinished = [*(task.step for task in busy), *(task.step for _, _, task in self._later)]
-        if self._later and self._later[0][0] <= time.monotonic():
-            return heapq.heappop(self._later)[2]
-        if self._tasks and all(step >= self._tasks[0].step for step in unfinished):
-            return self._tasks.popleft()
-        return None
-
-    def again(self, failed: Failed) -> Event:
-        """Put a task that failed back, if that may help and it was not tried too often."""
-        tries = self._tries.get(failed.task.number, 0)
-        # What is wrong with the scene or the plan is as wrong the next time.
-        if type(failed.problem) not in (LatticeError, OutputError) or tries >= self._patience.retries:
-            return failed
-        self._tries[failed.task.number] = tries + 1
-        delay = self._patience.delay * 4.0**tries
-        heapq.heappush(self._later, (time.monotonic() + delay, failed.task.number, failed.task))
-        return Retried(failed.task, failed.worker, failed.problem, delay)
-
-
-@dataclass
-class _Busy:
-    """What a worker does, since when, and when it was last heard of; seconds of a steady clock."""
-
-    task: Task
-    since: float
-    heard: float
+    def _sweep_after(self, worker: _Worker) -> None:
+        """Remove what a worker that was ended had begun to write."""
+        FolderStore(self._order.output).sweep(worker.process.pid)
 
 
 @dataclass
@@ -318,12 +332,35 @@ class _Worker:
     number: int
     process: Any
     pipe: Connection
+    log: Path
+    seen: psutil.Process
     spoken: bool = False
+
+    def said(self) -> str:
+        return _end_of(self.log)
+
+
+def _end_of(log: Path) -> str:
+    try:
+        with log.open("rb") as stream:
+            stream.seek(max(0, log.stat().st_size - _LOG_END))
+            return stream.read().decode("utf-8", "replace").strip()
+    except OSError:
+        return ""
+
+
+def _end_with_children(process: psutil.Process) -> None:
+    """Kill a process and all it started."""
+    with suppress(psutil.Error):
+        family = [*process.children(recursive=True), process]
+        for member in family:
+            with suppress(psutil.Error):
+                member.kill()
 
 
 def _died(task: Task, code: int | None) -> LatticeError:
     how = f"signal {-code}" if code is not None and code < 0 else f"code {code}"
-    return LatticeError(
+    return WorkerError(
         f"The worker that rendered {task.first.address}, frame {task.frame}, ended without a word ({how}).",
         cure="give the same glat run again; if it happens again the frame may need more memory",
     )
@@ -335,15 +372,23 @@ def explained(problem: Exception) -> tuple[LatticeError, str]:
     if isinstance(problem, LatticeError):
         return problem, details
     if isinstance(problem, MemoryError):
-        return LatticeError("There was not enough memory.", cure="use fewer workers"), details
+        return WorkerError("There was not enough memory.", cure="use fewer workers"), details
     what = f"Something we did not foresee went wrong: {type(problem).__name__}: {problem}"
-    return LatticeError(what, cure="run again with --debug to see where"), details
+    return WorkerError(what, cure="run again with --debug to see where"), details
 
 
-def _work(order: WorkOrder, pipe: Connection, stop: Any) -> None:
+# --- in the worker -------------------------------------------------------------------------------
+
+
+def _work(
+    shop: Callable[[WorkOrder], Shop], order: WorkOrder, pipe: Connection, stop: Any, log: Path, gentle: bool
+) -> None:
     """The life of a worker: take tasks from the pipe until None comes or the pipe closes."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the coordinator decides what Ctrl-C means
-    workshop: Workshop | None = None
+    threading.Thread(target=_end_with_coordinator, args=(os.getppid(),), daemon=True).start()
+    if gentle:
+        _make_way()
+    work: Shop | None = None
     last_report = 0.0
 
     def report(share: float) -> None:
@@ -360,14 +405,65 @@ def _work(order: WorkOrder, pipe: Connection, stop: Any) -> None:
             return
         if task is None:
             return
+        answer: Any = None
+        with _written_to(log):
+            try:
+                if work is None:
+                    work = shop(order)
+                before = time.process_time()
+                result = work.perform(task, report, stop)
+                answer = replace(
+                    result, cpu_seconds=result.cpu_seconds + time.process_time() - before,
+                    peak_bytes=psutil.Process().memory_info().rss,
+                )  # fmt: skip
+            except Stopped:
+                pass
+            except (EOFError, BrokenPipeError):
+                return
+            except Exception as problem:
+                answer = explained(problem)
+        said = _end_of(log)
+        if isinstance(answer, TaskResult):
+            answer = replace(answer, log="\n".join(filter(None, (answer.log, said))))
+        elif answer is not None:
+            answer = (*answer, said)
         try:
-            if workshop is None:
-                workshop = Workshop(order)
-            pipe.send(workshop.perform(task, report, stop))
-        except Stopped:
-            pipe.send(None)
-        except (EOFError, BrokenPipeError):
+            pipe.send(answer)
+        except (OSError, ValueError):
             return
-        except Exception as problem:
-            error, details = explained(problem)
-            pipe.send((error, details))
+
+
+@contextmanager
+def _written_to(log: Path) -> Iterator[None]:
+    """Whatever anyone in this process prints meanwhile goes into the log, from its beginning."""
+    sys.stdout.flush()
+    sys.stderr.flush()
+    kept = [(stream, os.dup(stream)) for stream in (1, 2)]
+    try:
+        with log.open("wb") as target:
+            for stream, _ in kept:
+                os.dup2(target.fileno(), stream)
+        yield
+    finally:
+        sys.stdout.flush()
+        sys.stderr.flush()
+        for stream, before in kept:
+            os.dup2(before, stream)
+            os.close(before)
+
+
+def _make_way() -> None:
+    """Ask the machine to serve others first."""
+    process = psutil.Process()
+    with suppress(psutil.Error, OSError):
+        process.nice(getattr(psutil, "BELOW_NORMAL_PRIORITY_CLASS", 10))
+    if hasattr(process, "ionice"):
+        with suppress(psutil.Error, OSError):
+            process.ionice(getattr(psutil, "IOPRIO_VERYLOW", 3))
+
+
+def _end_with_coordinator(parent: int) -> None:
+    """A worker whose coordinator was killed has nobody to work for."""
+    while os.getppid() == parent:
+        time.sleep(0.5)
+    _end_with_children(psutil.Process())

@@ -1,7 +1,10 @@
-"""The record of what was made: one SQLite file beside the pictures of a plan.
+"""The record of what was planned and made: one SQLite file beside the pictures of a plan.
 
 A row of `files` says: this file holds this cell's frame, made from the inputs of this
-fingerprint.  It is written after the file has its name, never before.
+fingerprint.  It is written after the file has its name, never before.  A row of `tasks` is one
+frame of one trace: what became of it and what it took.  `docs/ledger.md` describes every column.
+
+The coordinator of a run writes; whoever looks on reads, and leaves `orders` for it.
 """
 
 from __future__ import annotations
@@ -9,38 +12,88 @@ from __future__ import annotations
 import json
 import sqlite3
 import time
-from collections.abc import Iterable, Iterator, Mapping
-from contextlib import contextmanager
-from dataclasses import asdict, dataclass, fields
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import closing, contextmanager
+from dataclasses import asdict, dataclass, fields, replace
 from pathlib import Path
+from typing import Any
 
-from grandlattice.errors import OutputError, RunError
+import numpy as np
+from numpy.typing import NDArray
 
-SCHEMA_VERSION = 2
+from grandlattice.errors import DiskFull, RunError
+
+SCHEMA_VERSION = 3
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS about (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS runs (
     run INTEGER PRIMARY KEY, started REAL NOT NULL, ended REAL, workers INTEGER NOT NULL,
-    tasks INTEGER NOT NULL, state TEXT NOT NULL);
+    tasks INTEGER NOT NULL, state TEXT NOT NULL,
+    host TEXT NOT NULL DEFAULT '', pid INTEGER NOT NULL DEFAULT 0, heard REAL,
+    held TEXT NOT NULL DEFAULT '',
+    estimate_low REAL, estimate REAL, estimate_high REAL, seconds REAL, core_seconds REAL);
+CREATE TABLE IF NOT EXISTS tasks (
+    trace BLOB PRIMARY KEY, planning INTEGER NOT NULL, number INTEGER NOT NULL, cell TEXT NOT NULL,
+    frame INTEGER NOT NULL, frames INTEGER NOT NULL, cell_index INTEGER NOT NULL,
+    step INTEGER NOT NULL, priority INTEGER NOT NULL, work REAL NOT NULL, state TEXT NOT NULL,
+    tries INTEGER NOT NULL DEFAULT 0, worker INTEGER, run INTEGER, started REAL, ended REAL,
+    share REAL, seconds REAL, trace_seconds REAL, cpu_seconds REAL, peak_bytes INTEGER,
+    samples INTEGER, noise REAL, rays INTEGER, kind TEXT, problem TEXT NOT NULL DEFAULT ''
+    ) WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS tasks_in_order ON tasks (planning, number);
+CREATE INDEX IF NOT EXISTS tasks_by_state ON tasks (planning, state, work);
+CREATE TABLE IF NOT EXISTS members (
+    planning INTEGER NOT NULL, number INTEGER NOT NULL, cell_index INTEGER NOT NULL,
+    frame INTEGER NOT NULL);
+CREATE TABLE IF NOT EXISTS logs (trace BLOB PRIMARY KEY, text TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS files (
     path TEXT PRIMARY KEY, cell TEXT NOT NULL, coordinates TEXT NOT NULL, frame INTEGER NOT NULL,
     format TEXT NOT NULL, passes TEXT NOT NULL, fingerprint TEXT NOT NULL, bytes INTEGER NOT NULL,
     width INTEGER NOT NULL, height INTEGER NOT NULL, samples INTEGER NOT NULL,
     rays INTEGER NOT NULL, seconds REAL NOT NULL, denoised INTEGER NOT NULL,
-    finished REAL NOT NULL, run INTEGER NOT NULL);
+    finished REAL NOT NULL, run INTEGER NOT NULL,
+    trace TEXT NOT NULL DEFAULT '', noise REAL, unfinished INTEGER NOT NULL DEFAULT 0);
 CREATE INDEX IF NOT EXISTS files_of_cell ON files (cell, frame);
 CREATE TABLE IF NOT EXISTS versions (
     cell TEXT PRIMARY KEY, version INTEGER NOT NULL, content TEXT NOT NULL, date TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS failures (
     run INTEGER NOT NULL, cell TEXT NOT NULL, frame INTEGER NOT NULL, what TEXT NOT NULL,
     at REAL NOT NULL);
+CREATE TABLE IF NOT EXISTS orders (
+    id INTEGER PRIMARY KEY, at REAL NOT NULL, verb TEXT NOT NULL, details TEXT NOT NULL,
+    answer TEXT);
 """
+
+# What each older version lacks, version by version; new tables make themselves.
+_MIGRATIONS: dict[str, Sequence[str]] = {
+    "1": (),
+    "2": (
+        "ALTER TABLE runs ADD COLUMN host TEXT NOT NULL DEFAULT ''",
+        "ALTER TABLE runs ADD COLUMN pid INTEGER NOT NULL DEFAULT 0",
+        "ALTER TABLE runs ADD COLUMN heard REAL",
+        "ALTER TABLE runs ADD COLUMN held TEXT NOT NULL DEFAULT ''",
+        "ALTER TABLE runs ADD COLUMN estimate_low REAL",
+        "ALTER TABLE runs ADD COLUMN estimate REAL",
+        "ALTER TABLE runs ADD COLUMN estimate_high REAL",
+        "ALTER TABLE runs ADD COLUMN seconds REAL",
+        "ALTER TABLE runs ADD COLUMN core_seconds REAL",
+        "ALTER TABLE files ADD COLUMN trace TEXT NOT NULL DEFAULT ''",
+        "ALTER TABLE files ADD COLUMN noise REAL",
+        "ALTER TABLE files ADD COLUMN unfinished INTEGER NOT NULL DEFAULT 0",
+    ),
+}
+
+WAITING, RUNNING, DONE, FAILED, DROPPED = "waiting", "running", "done", "failed", "dropped"
 
 
 @dataclass(frozen=True)
 class FileRecord:
-    """A finished file.  `seconds` is the time its frame took to trace; `finished` is Unix time."""
+    """A finished file.  `seconds` is the time its frame took to trace; `finished` is Unix time.
+
+    `trace` is the fingerprint of the task that made it.  `unfinished`: it was ended by a time limit
+    before it had all its samples.
+    """
 
     path: str
     cell: str
@@ -58,6 +111,23 @@ class FileRecord:
     denoised: bool
     finished: float
     run: int = 0
+    trace: str = ""
+    noise: float | None = None
+    unfinished: bool = False
+
+
+@dataclass(frozen=True)
+class Planning:
+    """Tasks as they were written down last.
+
+    Attributes
+    ----------
+    key : digest of everything they follow from.
+    number : of this planning.
+    """
+
+    key: str
+    number: int
 
 
 _COLUMNS = tuple(f.name for f in fields(FileRecord))
@@ -75,105 +145,328 @@ class Ledger:
         self.file = file
         self._connection: sqlite3.Connection | None = None
 
+    # --- the file itself -----------------------------------------------------------------------
+
     @contextmanager
-    def _open(self) -> Iterator[sqlite3.Connection]:
+    def open(self) -> Iterator[sqlite3.Connection]:
+        """A connection, for one transaction.
+
+        Raises
+        ------
+        DiskFull
+            When there is no room to write.
+        RunError
+            When the file is no ledger, or of another version.
+        """
         try:
             if self._connection is None:
                 self.file.parent.mkdir(parents=True, exist_ok=True)
                 self._connection = sqlite3.connect(self.file, timeout=30.0)
-                self._connection.executescript(_SCHEMA)
-                self._connection.execute(
-                    "INSERT OR IGNORE INTO about VALUES ('schema', ?)", (str(SCHEMA_VERSION),)
-                )
-                self._connection.commit()
-                self._refuse_other_version(self._connection)
+                self._prepare(self._connection)
             with self._connection:
                 yield self._connection
         except (sqlite3.Error, OSError) as problem:
             if "full" in str(problem) or "No space" in str(problem):
-                raise OutputError(
+                self.close()
+                raise DiskFull(
                     f"The disk of {self.file.parent} is full.",
                     cure="make room, then give the same glat run again; what is done is kept",
                 ) from problem
+            self.close()
             raise RunError(
                 f"The ledger {self.file.name} cannot be used: {problem}.",
                 cure=f"move {self.file} aside; the next run reads what is done from the pictures",
             ) from problem
 
-    def _refuse_other_version(self, connection: sqlite3.Connection) -> None:
-        (version,) = connection.execute("SELECT value FROM about WHERE key = 'schema'").fetchone()
-        if version == "1":  # it lacked the table of versions, which is made by now
-            connection.execute("UPDATE about SET value = ? WHERE key = 'schema'", (str(SCHEMA_VERSION),))
-            connection.commit()
-            return
+    def _prepare(self, connection: sqlite3.Connection) -> None:
+        known = connection.execute("SELECT 1 FROM sqlite_master WHERE name = 'about'").fetchone()
+        version = str(SCHEMA_VERSION)
+        if known:
+            found = connection.execute("SELECT value FROM about WHERE key = 'schema'").fetchone()
+            version = found[0] if found else version
         if version != str(SCHEMA_VERSION):
+            self._migrate(connection, version)
+        if not known or version != str(SCHEMA_VERSION):
+            note = f"INSERT OR REPLACE INTO about VALUES ('schema', '{SCHEMA_VERSION}');"
+            connection.executescript(f"BEGIN IMMEDIATE; {_SCHEMA} {note} COMMIT;")
+
+    def _migrate(self, connection: sqlite3.Connection, version: str) -> None:
+        if version not in _MIGRATIONS:
             self.close()
             raise RunError(
                 f"The ledger {self.file.name} was written by another version of Grand Lattice.",
                 cure=f"use that version, or move {self.file} aside; the next run reads what is done "
                 "from the pictures",
             )
+        for step in sorted(_MIGRATIONS):
+            if step >= version:
+                for statement in _MIGRATIONS[step]:
+                    connection.execute(statement)
+        connection.commit()
 
     def close(self) -> None:
         if self._connection is not None:
             self._connection.close()
             self._connection = None
 
-    def begin_run(self, workers: int, tasks: int) -> int:
-        """Note the start of a run; returns its number."""
-        with self._open() as connection:
+    def heal(self) -> Path | None:
+        """Set a ledger aside that cannot be read; where it went, None where all is well.
+
+        It is read as a whole only where the last run ended without a word.
+        """
+        if not self.file.exists():
+            return None
+        try:
+            with closing(sqlite3.connect(self.file, timeout=30.0)) as connection:
+                last = connection.execute("SELECT state FROM runs ORDER BY run DESC LIMIT 1").fetchone()
+            sound = last is None or last[0] != "running" or self.is_sound()
+        except sqlite3.OperationalError:
+            return None  # of another version, or locked: said when it is opened
+        except sqlite3.DatabaseError:
+            sound = False
+        return None if sound else self.set_aside()
+
+    def is_sound(self) -> bool:
+        """Whether the file is a whole ledger, or none yet; reads all of it."""
+        if not self.file.exists():
+            return True
+        try:
+            with closing(sqlite3.connect(self.file, timeout=30.0)) as connection:
+                answer = connection.execute("PRAGMA quick_check(1)").fetchone()
+                return bool(answer and answer[0] == "ok")
+        except sqlite3.OperationalError:  # locked, or a disk that fails: no verdict on the file
+            return True
+        except sqlite3.DatabaseError:
+            return False
+
+    def set_aside(self) -> Path:
+        """Give a ledger that cannot be read another name, so that a new one can begin."""
+        self.close()
+        k = 1
+        while (aside := self.file.with_name(f"{self.file.stem}.broken-{k}{self.file.suffix}")).exists():
+            k += 1
+        self.file.rename(aside)
+        self.file.with_name(self.file.name + "-journal").unlink(missing_ok=True)
+        return aside
+
+    # --- runs ----------------------------------------------------------------------------------
+
+    def begin_run(self, workers: int, tasks: int, host: str = "", pid: int = 0, **values: Any) -> int:
+        """Note the start of a run, and `values` of it; returns its number."""
+        with self.open() as connection:
+            connection.execute("UPDATE orders SET answer = 'that run had ended' WHERE answer IS NULL")
             cursor = connection.execute(
-                "INSERT INTO runs (started, workers, tasks, state) VALUES (?, ?, ?, 'running')",
-                (time.time(), workers, tasks),
+                "INSERT INTO runs (started, workers, tasks, state, host, pid, heard) "
+                "VALUES (?, ?, ?, 'running', ?, ?, ?)",
+                (time.time(), workers, tasks, host, pid, time.time()),
             )
-            return int(cursor.lastrowid or 0)
+        number = int(cursor.lastrowid or 0)
+        if values:
+            self.note_run(number, **values)
+        return number
 
-    def end_run(self, run: int, state: str) -> None:
-        """Note how a run ended: ``done``, ``failures`` or ``stopped``."""
-        with self._open() as connection:
-            connection.execute(
-                "UPDATE runs SET ended = ?, state = ? WHERE run = ?", (time.time(), state, run)
-            )
+    def note_run(self, run: int, **values: Any) -> None:
+        """Set columns of a run, such as its state."""
+        told = ", ".join(f"{name} = ?" for name in values)
+        with self.open() as connection:
+            connection.execute(f"UPDATE runs SET {told} WHERE run = ?", (*values.values(), run))
 
-    def record(self, records: Iterable[FileRecord]) -> None:
-        """Note finished files, all or none of them."""
-        marks = ", ".join("?" * len(_COLUMNS))
-        with self._open() as connection:
+    def end_run(self, run: int, state: str, **values: Any) -> None:
+        """Note how a run ended: ``done``, ``failures``, ``stopped`` or ``budget``."""
+        self.note_run(run, ended=time.time(), state=state, held="", **values)
+
+    # --- planned tasks -------------------------------------------------------------------------
+
+    def planning(self) -> Planning | None:
+        """The tasks that stand in the ledger, None for none."""
+        if not self.file.exists():
+            return None
+        with self.open() as connection:
+            rows = dict(connection.execute("SELECT key, value FROM about WHERE key LIKE 'planning%'"))
+        return Planning(rows["planning key"], int(rows["planning"])) if "planning key" in rows else None
+
+    def write_planning(
+        self, key: str, rows: Iterable[tuple], members: Iterable[tuple[int, int, int]] = (),
+        about: Mapping[str, str] | None = None,
+    ) -> Planning:  # fmt: skip
+        """Put tasks down in place of those that stood there; what is known of equal ones stays.
+
+        Parameters
+        ----------
+        rows : trace, number, cell, frame, how many frames, index of the cell, step, priority, work,
+            state of each.
+        members : number of a task, index of a cell, frame: of tasks that have more than one.
+        about : facts of the plan.
+        """
+        before = self.planning()
+        number = before.number + 1 if before else 1
+        with self.open() as connection:
+            connection.execute("DELETE FROM about WHERE key = 'planning key'")
             connection.executemany(
-                f"INSERT OR REPLACE INTO files ({', '.join(_COLUMNS)}) VALUES ({marks})",
-                [tuple(asdict(record).values()) for record in records],
+                "INSERT INTO tasks (planning, trace, number, cell, frame, frames, cell_index, step, "
+                f"priority, work, state) VALUES ({number}, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) "
+                "ON CONFLICT (trace) DO UPDATE SET planning = excluded.planning, "
+                "number = excluded.number, cell = excluded.cell, frame = excluded.frame, "
+                "frames = excluded.frames, cell_index = excluded.cell_index, step = excluded.step, "
+                "priority = excluded.priority, work = excluded.work, state = excluded.state, "
+                "tries = 0, share = NULL, problem = ''",
+                rows,
             )
+            connection.execute("DELETE FROM members")
+            connection.executemany(f"INSERT INTO members VALUES ({number}, ?, ?, ?)", members)
+            connection.executemany(
+                "INSERT OR REPLACE INTO about VALUES (?, ?)",
+                [("planning", str(number)), ("planning key", key), *(about or {}).items()],
+            )
+        return Planning(key, number)
 
-    def record_failure(self, run: int, cell: str, frame: int, what: str) -> None:
-        """Note a task that failed."""
-        with self._open() as connection:
+    def planned(self, planning: Planning) -> Iterator[tuple]:
+        """Trace, cell index, frame, how many frames, step, priority, work, state; in order."""
+        with self.open() as connection:
+            yield from connection.execute(
+                "SELECT trace, cell_index, frame, frames, step, priority, work, state FROM tasks "
+                "WHERE planning = ? ORDER BY number", (planning.number,),
+            )  # fmt: skip
+
+    def members(self, planning: Planning) -> list[tuple[int, int, int]]:
+        """Number, cell index and frame, of tasks with more than one."""
+        with self.open() as connection:
+            return list(connection.execute(
+                "SELECT number, cell_index, frame FROM members WHERE planning = ? ORDER BY rowid",
+                (planning.number,),
+            ))  # fmt: skip
+
+    def begin_again(self, planning: Planning, done: NDArray[np.int64]) -> None:
+        """Have every task wait but those that are done, by their numbers."""
+        with self.open() as connection:
             connection.execute(
-                "INSERT INTO failures VALUES (?, ?, ?, ?, ?)", (run, cell, frame, what, time.time())
+                "UPDATE tasks SET state = 'waiting', tries = 0, share = NULL, problem = '' "
+                "WHERE planning = ? AND state NOT IN ('waiting', 'done')", (planning.number,),
+            )  # fmt: skip
+            said = connection.execute(
+                "SELECT number FROM tasks WHERE planning = ? AND state = 'done'", (planning.number,)
             )
+            before = np.fromiter((row[0] for row in said), np.int64)
+        self.set_states(planning, np.setdiff1d(done, before), DONE)
+        self.set_states(planning, np.setdiff1d(before, done), WAITING)
+
+    def set_states(self, planning: Planning, numbers: NDArray[np.int64], state: str) -> None:
+        """Give tasks a state, by their numbers."""
+        if len(numbers):
+            with self.open() as connection:
+                connection.executemany(
+                    "UPDATE tasks SET state = ? WHERE planning = ? AND number = ?",
+                    ((state, planning.number, int(number)) for number in numbers),
+                )
+
+    def write(
+        self, tasks: Sequence[tuple[str, Mapping[str, Any]]] = (), files: Sequence[FileRecord] = (),
+        logs: Sequence[tuple[str, str]] = (), failures: Sequence[tuple] = (),
+    ) -> None:  # fmt: skip
+        """Note what happened, all of it or nothing.
+
+        Parameters
+        ----------
+        tasks : trace and the columns to set, of tasks.
+        logs : trace and text.
+        failures : run, cell, frame, what, when.
+        """
+        with self.open() as connection:
+            for trace, values in tasks:
+                told = ", ".join(f"{name} = ?" for name in values)
+                connection.execute(
+                    f"UPDATE tasks SET {told} WHERE trace = ?", (*values.values(), bytes.fromhex(trace))
+                )
+            connection.executemany(_INSERT_FILE, [tuple(asdict(file).values()) for file in files])
+            connection.executemany(
+                "INSERT OR REPLACE INTO logs VALUES (?, ?)",
+                [(bytes.fromhex(trace), text) for trace, text in logs],
+            )
+            connection.executemany("INSERT INTO failures VALUES (?, ?, ?, ?, ?)", failures)
+
+    # --- files ---------------------------------------------------------------------------------
+
+    def record(self, records: Sequence[FileRecord]) -> None:
+        """Note finished files, all or none of them."""
+        self.write(files=records)
 
     def files(self) -> dict[str, FileRecord]:
         """Every finished file by its path below the output folder."""
         if not self.file.exists():
             return {}
-        with self._open() as connection:
+        with self.open() as connection:
             rows = connection.execute(f"SELECT {', '.join(_COLUMNS)} FROM files ORDER BY rowid")
-            return {row[0]: FileRecord(*row) for row in rows}
+            return {row[0]: _record(row) for row in rows}
+
+    def find(self, path: str) -> FileRecord | None:
+        """The record of one file."""
+        with self.open() as connection:
+            row = connection.execute(
+                f"SELECT {', '.join(_COLUMNS)} FROM files WHERE path = ?", (path,)
+            ).fetchone()
+        return _record(row) if row else None
+
+    def sizes(self) -> Iterator[tuple[str, int, str]]:
+        """Path, bytes and trace of every file, by path."""
+        if self.file.exists():
+            with self.open() as connection:
+                yield from connection.execute("SELECT path, bytes, trace FROM files ORDER BY path")
+
+    # --- versions ------------------------------------------------------------------------------
 
     def versions(self) -> dict[str, tuple[int, str, str]]:
         """Of every cell: its version, its content's fingerprint, the day that was first planned."""
         if not self.file.exists():
             return {}
-        with self._open() as connection:
+        with self.open() as connection:
             rows = connection.execute("SELECT cell, version, content, date FROM versions")
             return {cell: (version, content, date) for cell, version, content, date in rows}
 
     def record_versions(self, versions: Mapping[str, tuple[int, str, str]]) -> None:
         """Note the versions of cells."""
-        with self._open() as connection:
+        with self.open() as connection:
             connection.executemany(
                 "INSERT OR REPLACE INTO versions VALUES (?, ?, ?, ?)",
                 [(cell, *version) for cell, version in versions.items()],
             )
+
+    # --- orders --------------------------------------------------------------------------------
+
+    def give_order(self, verb: str, details: Mapping[str, Any]) -> int:
+        """Leave an order for whoever carries the run out; returns its number."""
+        with self.open() as connection:
+            cursor = connection.execute(
+                "INSERT INTO orders (at, verb, details) VALUES (?, ?, ?)",
+                (time.time(), verb, json.dumps(details)),
+            )
+            return int(cursor.lastrowid or 0)
+
+    def orders(self) -> list[tuple[int, str, dict[str, Any]]]:
+        """Orders that have no answer yet: number, verb, details."""
+        with self.open() as connection:
+            rows = connection.execute("SELECT id, verb, details FROM orders WHERE answer IS NULL ORDER BY id")
+            return [(number, verb, json.loads(details)) for number, verb, details in rows]
+
+    def answer(self, order: int, text: str) -> None:
+        """Say what came of an order."""
+        with self.open() as connection:
+            connection.execute("UPDATE orders SET answer = ? WHERE id = ?", (text, order))
+
+    def answer_to(self, order: int) -> str | None:
+        """What came of an order; None as long as nobody has taken it."""
+        with self.open() as connection:
+            (text,) = connection.execute("SELECT answer FROM orders WHERE id = ?", (order,)).fetchone()
+            return None if text is None else str(text)
+
+
+_INSERT_FILE = (
+    f"INSERT OR REPLACE INTO files ({', '.join(_COLUMNS)}) VALUES ({', '.join('?' * len(_COLUMNS))})"
+)
+
+
+def _record(row: Sequence[Any]) -> FileRecord:
+    record = FileRecord(*row)
+    return replace(record, denoised=bool(record.denoised), unfinished=bool(record.unfinished))
 
 
 def coordinates_text(coordinates: object) -> str:

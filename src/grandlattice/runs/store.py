@@ -9,11 +9,11 @@ from __future__ import annotations
 import errno
 import os
 import shutil
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Protocol
 
-from grandlattice.errors import ImageError, OutputError
+from grandlattice.errors import DiskFull, ImageError, OutputError
 
 _PART = ".part"
 
@@ -63,6 +63,41 @@ class FolderStore:
         except OSError:
             return None
 
+    def listing(self, folder: str) -> dict[str, int]:
+        """Names and sizes of the files in a folder; none where there is no such folder."""
+        try:
+            with os.scandir(self.folder / folder) as entries:
+                return {entry.name: entry.stat().st_size for entry in entries if entry.is_file()}
+        except OSError:
+            return {}
+
+    def folders(self, top: str, depth: int) -> Iterator[str]:
+        """A folder and those below it, `depth` levels deep, as paths relative to the store.
+
+        Raises
+        ------
+        OutputError
+            When one of them is a link that leads away.
+        """
+        self.path(f"{top}/any" if top else "any")
+        yield top
+        if depth > 0:
+            try:
+                with os.scandir(self.folder / top) as entries:
+                    below = sorted(entry.name for entry in entries if entry.is_dir())
+            except OSError:
+                return
+            for name in below:
+                if not name.startswith("."):
+                    yield from self.folders(f"{top}/{name}" if top else name, depth - 1)
+
+    def keep(self, path: str, folder: str) -> None:
+        """Move a file away, into `folder` of the store, before another takes its name."""
+        full, kept = self.path(path), self.path(f"{folder}/{path}")
+        if full.exists():
+            kept.parent.mkdir(parents=True, exist_ok=True)
+            os.replace(full, kept)
+
     def put(self, path: str, write: Callable[[Path], None]) -> int:
         full = self.path(path)
         part = full.with_name(f".{full.stem}.{os.getpid()}{_PART}{full.suffix}")
@@ -87,17 +122,21 @@ class FolderStore:
                 cure="change its permissions, or name another folder with --into",
             )
         if number == errno.ENOSPC or _is_full(full.parent):
-            return OutputError(
+            return DiskFull(
                 f"The disk of {full.parent} is full, so {full.name} was not written.",
                 cure="make room, then give the same glat run again; what is done is kept",
             )
         return OutputError(f"{full} could not be written: {problem}")
 
-    def sweep(self) -> int:
-        """Remove what interrupted writes left; returns how many files."""
-        left = [p for p in self.folder.rglob(f".*{_PART}.*") if p.is_file()]
+    def sweep(self, process: int | None = None) -> int:
+        """Remove what interrupted writes left, of one process or of all; returns how many files."""
+        whose = f".{process}" if process is not None else ""
+        left = list(self.folder.rglob(f".*{whose}{_PART}.*"))
         for path in left:
-            path.unlink(missing_ok=True)
+            if path.is_dir() and not path.is_symlink():
+                shutil.rmtree(path, ignore_errors=True)
+            else:
+                path.unlink(missing_ok=True)
         return len(left)
 
     def refuse_unwritable(self) -> None:

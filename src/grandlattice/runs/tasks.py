@@ -1,44 +1,35 @@
 """From cells to tasks: what a worker takes, in the order it is taken.
 
-A task is one frame of one trace.  Cells whose frame would be traced from the very same inputs
-(they differ in exposure, display, format or name only) share one task.
+A task is one frame of one trace, or a few frames where an outside renderer takes several in one
+call.  Cells whose frame would be traced from the very same inputs (they differ in exposure,
+display, format or name only) share one task.
 
-Everything a file depends on goes into its *fingerprint*, which stands in the file and in the
-ledger; a file with the right fingerprint is done.
+A plan may have a million tasks.  A `TaskList` keeps some numbers of each in columns and makes the
+`Task` itself when it is asked for.
 """
 
 from __future__ import annotations
 
-import hashlib
-import json
-from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
-from itertools import groupby
-from pathlib import Path
-from typing import Any, Literal
+from array import array
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Literal, overload
 
-from grandlattice.plan import Cell, FileNames, Lattice, PlanModel, PlannedFile, planned_files
-from grandlattice.plan.cells import TRACED
-from grandlattice.stage.scene import file_digest
+import numpy as np
+from numpy.typing import NDArray
+
+from grandlattice.plan import Cell, CellMaker, FileNames, Lattice, planned_files
+from grandlattice.runs.fingerprints import Fingerprints, TaskFile
 
 Frames = Iterable[int] | Literal["first"] | None
 """Which of each cell's frames: these, the first one alone, or all."""
 
-TRACE_VERSION = 1  # raise when the same inputs give other pictures than before
-DISPLAYED = ("png", "jpg", "tiff", "tga")
-
-
-@dataclass(frozen=True)
-class TaskFile:
-    """A file of a task, and the fingerprint it will have."""
-
-    planned: PlannedFile
-    fingerprint: str
+Numbers = NDArray[np.int64]
 
 
 @dataclass(frozen=True)
 class TaskCell:
-    """A cell of a task with its files at the task's frame."""
+    """A cell of a task with its files at the task's frames."""
 
     cell: Cell
     files: tuple[TaskFile, ...]
@@ -46,17 +37,24 @@ class TaskCell:
 
 @dataclass(frozen=True)
 class Task:
-    """One frame of one trace, for one or more cells.
+    """One frame of one trace, for one or more cells; several frames for some outside renderers.
 
     `number` is its place in the planned order, from 0.  `passes` are all that any of its files
-    holds.  A task begins when all tasks of an earlier `step` have ended.  `work` is pixels × samples.
+    holds.  A task begins when all tasks of an earlier `step` have ended; within a step those of
+    higher `priority` begin first.  `trace` is the fingerprint of all it traces.
     """
 
     number: int
-    frame: int
+    frames: tuple[int, ...]
     cells: tuple[TaskCell, ...]
     passes: tuple[str, ...]
     step: int = 0
+    priority: int = 0
+    trace: str = ""
+
+    @property
+    def frame(self) -> int:
+        return self.frames[0]
 
     @property
     def first(self) -> Cell:
@@ -64,151 +62,267 @@ class Task:
 
     @property
     def work(self) -> int:
-        settings = self.first.settings
-        return settings.size.width * settings.size.height * settings.samples
+        """Pixels × samples × frames."""
+        return work_of(self.first) * len(self.frames)
 
     @property
     def label(self) -> str:
         more = f" +{len(self.cells) - 1}" if len(self.cells) > 1 else ""
-        return f"{self.first.address}{more} · {self.frame}"
+        last = f"-{self.frames[-1]}" if len(self.frames) > 1 else ""
+        return f"{self.first.address}{more} · {self.frame}{last}"
 
 
-class Fingerprints:
-    """Makes fingerprints for the cells of one plan over one scene.
+@dataclass(frozen=True)
+class Columns:
+    """What is known of every task without making it; all arrays are of tasks in planned order.
 
-    Parameters
+    Attributes
     ----------
-    scene : digest of the scene and all its files.
-    can_denoise : whether `denoise` does anything here.
-    folder : the plan's folder, for the files edits name.
+    traces : (N, 16) uint8, what each traces.
+    starts : (N + 1,) int64; the cells and frames of task n are ``starts[n]:starts[n + 1]`` of
+        `cells` and `frames`.
+    cells, frames : (M,) int32 and int64.
+    steps, priorities : (N,) int32.
+    work : (N,) float64, pixels × samples × frames.
     """
 
-    def __init__(self, model: PlanModel, scene: str, folder: Path, can_denoise: bool) -> None:
-        self._folder = folder
-        self._can_denoise = can_denoise
-        self._shared = {
-            "version": TRACE_VERSION,
-            "scene": scene,
-            "select": model.select,
-            "materials": {k: v.model_dump(mode="json") for k, v in model.materials.items()},
-            "files": [self._digest(m.file) for m in model.materials.values() if m.file],
-        }
-        self._edits: dict[int, tuple[object, object]] = {}
+    traces: NDArray[np.uint8]
+    starts: NDArray[np.int64]
+    cells: NDArray[np.int32]
+    frames: NDArray[np.int64]
+    steps: NDArray[np.int32]
+    priorities: NDArray[np.int32]
+    work: NDArray[np.float64]
 
-    def trace(self, cell: Cell, frame: int) -> str:
-        """Of everything the light in a picture depends on."""
-        told = {name: getattr(cell.settings, name) for name in TRACED if name != "frames"}
-        told["size"], told["denoise"] = str(told["size"]), told["denoise"] and self._can_denoise
-        return _digest({**self._shared, "frame": frame, "edits": self._all_edits(cell), **told})
-
-    def file(self, trace: str, cell: Cell, planned: PlannedFile) -> str:
-        """Of everything a file depends on."""
-        s = cell.settings
-        shown = planned.format in DISPLAYED
-        return _digest({
-            "trace": trace,
-            "passes": planned.passes,
-            "format": planned.format,
-            "options": getattr(s.files, planned.format).model_dump(mode="json", exclude={"output"}),
-            "ppi": s.size.ppi,
-            "label": s.label if shown else None,
-            "exposure": s.exposure if shown else None,
-            "display": s.display if shown else None,
-            "cell": cell.address,
-        })  # fmt: skip
-
-    def content(self, cell: Cell) -> str:
-        """Of everything the pictures of a cell depend on, whatever their frames and names."""
-        kinds = [PlannedFile("", 0, ext, cell.settings.passes) for ext in cell.settings.format]
-        trace = self.trace(cell, 0)
-        return _digest([self.file(trace, cell, kind) for kind in kinds])
-
-    def _all_edits(self, cell: Cell) -> object:
-        """What the edits of a cell say; cells that share their edits share the answer."""
-        known = self._edits.get(id(cell.edits))
-        if known is None or known[0] is not cell.edits:
-            said = [self._edit(placed.edit) for placed in cell.edits]
-            self._edits[id(cell.edits)] = known = cell.edits, said
-        return known[1]
-
-    def _edit(self, edit: Any) -> object:
-        body = edit.body.model_dump(mode="json")
-        named = [self._digest(text) for text in _texts(body) if self._is_file(text)]
-        return [edit.verb, body, named]
-
-    def _is_file(self, text: str) -> bool:
-        return "." in text and len(text) < 1024 and (self._folder / text).is_file()
-
-    def _digest(self, name: str | None) -> str:
-        path = self._folder / str(name)
-        return file_digest(path) if path.is_file() else "missing"
+    def __len__(self) -> int:
+        return len(self.steps)
 
 
-def make_tasks(
-    lattice: Lattice, cells: Iterable[Cell], fingerprints: Fingerprints, names: FileNames,
-    frames: Frames = None,
-) -> list[Task]:  # fmt: skip
+@dataclass(frozen=True)
+class Ingredients:
+    """What tasks are made from."""
+
+    lattice: Lattice
+    make: CellMaker
+    fingerprints: Fingerprints
+    names: FileNames
+
+
+@dataclass(frozen=True)
+class TaskList(Sequence[Task]):
+    """Tasks in planned order, each made when it is asked for.
+
+    Attributes
+    ----------
+    columns : of all tasks of the plan.
+    numbers : which of them are meant here, (N,) int64 and ascending.
+    """
+
+    columns: Columns
+    made_from: Ingredients
+    numbers: Numbers = field(repr=False)
+
+    def __len__(self) -> int:
+        return len(self.numbers)
+
+    @overload
+    def __getitem__(self, key: int) -> Task: ...
+    @overload
+    def __getitem__(self, key: slice) -> TaskList: ...
+    def __getitem__(self, key: int | slice) -> Task | TaskList:
+        if isinstance(key, slice):
+            return self.only(self.numbers[key])
+        return self.task(int(self.numbers[key]))
+
+    def __iter__(self) -> Iterator[Task]:
+        return (self.task(int(number)) for number in self.numbers)
+
+    def only(self, numbers: Numbers) -> TaskList:
+        """Some of the same tasks, by their numbers."""
+        return TaskList(self.columns, self.made_from, numbers)
+
+    def task(self, number: int) -> Task:
+        """Task `number` of the plan, whether it is meant here or not."""
+        columns, (make, prints, names) = self.columns, self._made_from
+        members = slice(*columns.starts[number : number + 2])
+        frames_of: dict[int, list[int]] = {}
+        for cell, frame in zip(
+            columns.cells[members].tolist(), columns.frames[members].tolist(), strict=True
+        ):
+            frames_of.setdefault(cell, []).append(frame)
+        cells = []
+        for index, frames in frames_of.items():
+            cell = make(index)
+            inputs = prints.inputs(cell)
+            files = (
+                TaskFile(planned, prints.file(inputs, cell, planned))
+                for planned in planned_files(cell, names, frames)
+            )
+            cells.append(TaskCell(cell, tuple(files)))
+        return Task(
+            number, tuple(dict.fromkeys(columns.frames[members].tolist())), tuple(cells),
+            tuple(dict.fromkeys(n for c in cells for f in c.files for n in f.planned.passes)),
+            int(columns.steps[number]), int(columns.priorities[number]),
+            columns.traces[number].tobytes().hex(),
+        )  # fmt: skip
+
+    @property
+    def _made_from(self) -> tuple[CellMaker, Fingerprints, FileNames]:
+        return self.made_from.make, self.made_from.fingerprints, self.made_from.names
+
+    @property
+    def shared(self) -> int:
+        """How many cells take their picture from another cell's trace."""
+        starts = self.columns.starts
+        more = np.flatnonzero(np.diff(starts)[self.numbers] > 1)
+        return sum(
+            len(np.unique(self.columns.cells[starts[n] : starts[n + 1]])) - 1 for n in self.numbers[more]
+        )
+
+    def of_cells(self, indices: Numbers) -> Numbers:
+        """Numbers of the tasks meant here that have one of these cells."""
+        columns = self.columns
+        here = np.flatnonzero(np.isin(columns.cells, indices))
+        found = np.searchsorted(columns.starts, here, side="right") - 1
+        return np.intersect1d(found, self.numbers)
+
+    @property
+    def work(self) -> float:
+        """Pixels × samples of all of them."""
+        return float(self.columns.work[self.numbers].sum())
+
+    @property
+    def steps(self) -> Iterator[tuple[int, int, int]]:
+        """Number, step and priority of each."""
+        columns = self.columns
+        return zip(
+            self.numbers.tolist(), columns.steps[self.numbers].tolist(),
+            columns.priorities[self.numbers].tolist(), strict=True,
+        )  # fmt: skip
+
+
+def work_of(cell: Cell) -> int:
+    """Pixels × samples of a frame."""
+    settings = cell.settings
+    return settings.size.width * settings.size.height * settings.samples
+
+
+def list_tasks(
+    made_from: Ingredients, indices: Iterable[int], frames: Frames = None,
+    chunk_of: Callable[[Cell], int] = lambda cell: 1,
+) -> TaskList:  # fmt: skip
     """Tasks for cells in the planned order.
 
     Parameters
     ----------
-    cells : in running order.
-    names : for output templates.
+    indices : of cells, in running order.
     frames : only these of each cell's frames; all by default.
+    chunk_of : how many frames of a cell one task takes.
     """
+    lattice, make, prints = made_from.lattice, made_from.make, made_from.fingerprints
     first = frames == "first"
     wanted = None if frames is None or isinstance(frames, str) else set(frames)
-    grouped: dict[str, list[tuple[int, TaskCell]]] = {}
-    steps: dict[str, int] = {}
-    step, before = 0, None
-    for cell, frame in _in_order(lattice, cells, 1 if first else None):
-        if wanted is not None and frame not in wanted:
-            continue
-        trace = fingerprints.trace(cell, frame)
-        files = tuple(
-            TaskFile(planned, fingerprints.file(trace, cell, planned))
-            for planned in planned_files(cell, names, [frame])
+    digests = bytearray()
+    pairs = _Pairs()
+    for index in indices:
+        cell = make(index)
+        inputs = prints.inputs(cell)
+        here = cell.settings.frames[:1] if first else cell.settings.frames
+        if wanted is not None:
+            here = tuple(frame for frame in here if frame in wanted)
+        chunk = chunk_of(cell)
+        for k in range(0, len(here), chunk):
+            together = here[k : k + chunk]
+            digests += prints.trace(inputs, together) * len(together)
+        pairs.add(lattice, cell, here)
+    return TaskList(*pairs.sorted_into_tasks(digests, made_from))
+
+
+class _Pairs:
+    """Cells with their frames as columns, before they are put in order."""
+
+    def __init__(self) -> None:
+        self._frames, self._turns = array("q"), array("i")
+        self._cells, self._counts, self._priorities = array("i"), array("i"), array("i")
+        self._steps, self._groups, self._work = array("i"), array("i"), array("d")
+        self._known_steps: dict[object, int] = {}
+        self._group: object = None
+
+    def add(self, lattice: Lattice, cell: Cell, frames: Sequence[int]) -> None:
+        if not frames:
+            return
+        step, group = lattice.step(cell.index), lattice.group(cell.index)
+        self._steps.append(self._known_steps.setdefault(step, len(self._known_steps)))
+        self._groups.append(0 if not self._groups else self._groups[-1] + (group != self._group))
+        self._group = group
+        self._cells.append(cell.index)
+        self._counts.append(len(frames))
+        self._priorities.append(cell.settings.priority)
+        self._work.append(work_of(cell))
+        self._frames.extend(frames)
+        self._turns.extend(range(len(frames)))
+
+    def sorted_into_tasks(self, digests: bytearray, made_from: Ingredients) -> Any:
+        """Columns in running order, equal traces as one task where the first of them stands."""
+        cells, counts, priorities, steps, groups = (
+            np.array(column, np.int32)
+            for column in (self._cells, self._counts, self._priorities, self._steps, self._groups)
         )
-        here = lattice.step(cell.index)
-        if before is not None and here != before:
-            step += 1
-        before = here
-        steps.setdefault(trace, step)
-        grouped.setdefault(trace, []).append((frame, TaskCell(cell, files)))
-    return [
-        Task(number, members[0][0], tuple(cell for _, cell in members), _all_passes(members), steps[trace])
-        for number, (trace, members) in enumerate(grouped.items())
-    ]
+        of = np.repeat(np.arange(len(cells)), counts)
+        frames, turns = np.array(self._frames, np.int64), np.array(self._turns, np.int32)
+        # Cells of a group take turns, one frame each at a time; `lexsort` has the first key last.
+        order = np.lexsort((of, turns, groups[of]))
+        parts = np.cumsum(np.diff(steps[of[order]], prepend=steps[:1]) != 0)
+        if priorities.any():
+            order, parts = _urgent_first(order, parts, priorities[of[order]])
+        of, frames = of[order], frames[order]
+        keys = np.frombuffer(bytes(digests), np.uint64).reshape(-1, 2)[order]
+        number = _by_first_appearance(keys)
+        together = np.argsort(number, kind="stable")
+        starts = np.searchsorted(number[together], np.arange(number.max(initial=-1) + 2))
+        firsts = together[starts[:-1]]
+        begins = np.diff(parts[firsts], prepend=parts[:1]) != 0
+        distinct = _distinct_frames(starts, frames[together])
+        columns = Columns(
+            traces=np.ascontiguousarray(keys[firsts]).view(np.uint8).reshape(-1, 16),
+            starts=starts,
+            cells=cells[of[together]],
+            frames=frames[together],
+            steps=np.cumsum(begins).astype(np.int32),
+            priorities=priorities[of[firsts]],
+            work=np.array(self._work)[of[firsts]] * distinct,
+        )
+        return columns, made_from, np.arange(len(columns))
 
 
-def _in_order(
-    lattice: Lattice, cells: Iterable[Cell], at_most: int | None = None
-) -> Iterator[tuple[Cell, int]]:
-    """Cells with their frames; those of a group take turns, one frame each at a time."""
-    for _, group in groupby(cells, key=lambda cell: lattice.group(cell.index)):
-        members = list(group)
-        for k in range(at_most or max(len(cell.settings.frames) for cell in members)):
-            for cell in members:
-                if k < len(cell.settings.frames):
-                    yield cell, cell.settings.frames[k]
+def _urgent_first(order: Numbers, parts: Numbers, priorities: NDArray[np.int32]) -> tuple[Numbers, Numbers]:
+    """Sort what stands in order by priority, within parts that end with a barrier; a part goes where
+    its most urgent cell wants it."""
+    urgency = np.full(int(parts[-1]) + 1, np.iinfo(np.int32).min)
+    np.maximum.at(urgency, parts, priorities)
+    place = np.empty(len(urgency), np.int64)
+    place[np.argsort(-urgency, kind="stable")] = np.arange(len(urgency))
+    again = np.lexsort((np.arange(len(order)), -priorities, place[parts]))
+    return order[again], place[parts][again]
 
 
-def _all_passes(members: Iterable[tuple[int, TaskCell]]) -> tuple[str, ...]:
-    names = [n for _, cell in members for file in cell.files for n in file.planned.passes]
-    return tuple(dict.fromkeys(names))
+def _by_first_appearance(keys: NDArray[np.uint64]) -> NDArray[np.int64]:
+    """For each key of two words the number of its kind, kinds counted as they first appear."""
+    if not len(keys):
+        return np.zeros(0, np.int64)
+    by_key = np.lexsort((keys[:, 1], keys[:, 0]))  # stable: the first of equals comes first
+    new = np.ones(len(keys), bool)
+    new[1:] = (keys[by_key][1:] != keys[by_key][:-1]).any(1)
+    kind = np.empty(len(keys), np.int64)
+    kind[by_key] = np.cumsum(new) - 1
+    number = np.empty(int(new.sum()), np.int64)
+    number[np.argsort(by_key[new])] = np.arange(len(number))
+    return number[kind]
 
 
-def _texts(value: object) -> Iterator[str]:
-    if isinstance(value, str):
-        yield value
-    elif isinstance(value, Mapping):
-        for part in value.values():
-            yield from _texts(part)
-    elif isinstance(value, list | tuple):
-        for part in value:
-            yield from _texts(part)
-
-
-def _digest(value: object) -> str:
-    text = json.dumps(value, sort_keys=True, default=str)
-    return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
+def _distinct_frames(starts: Numbers, frames: NDArray[np.int64]) -> NDArray[np.int64]:
+    """How many different frames each task has."""
+    counts = np.ones(len(starts) - 1, np.int64)
+    for n in np.flatnonzero(np.diff(starts) > 1):
+        counts[n] = len(np.unique(frames[starts[n] : starts[n + 1]]))
+    return counts

@@ -9,8 +9,8 @@ from __future__ import annotations
 import datetime
 
 from grandlattice.plan import Cell, Stamp
+from grandlattice.runs.fingerprints import Fingerprints
 from grandlattice.runs.ledger import Ledger
-from grandlattice.runs.tasks import Fingerprints
 
 
 class Versions:

@@ -46,6 +46,8 @@ class Film:
     rays : rays shot.
     seconds : time spent tracing.
     denoised : whether the beauty was denoised.
+    noise : relative error of the beauty, root mean square over the mean, where it was measured.
+    unfinished : whether a time limit ended it before it had all its samples.
     """
 
     passes: Mapping[str, NDArray[np.float32]]
@@ -53,6 +55,8 @@ class Film:
     rays: int
     seconds: float
     denoised: bool = False
+    noise: float | None = None
+    unfinished: bool = False
 
     @property
     def width(self) -> int:

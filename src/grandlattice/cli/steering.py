@@ -1,0 +1,255 @@
+"""Commands that look on a run and steer it from another terminal."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.live import Live
+from rich.markup import escape
+from rich.table import Table
+
+import grandlattice as lattice
+from grandlattice.cli import words
+from grandlattice.cli.words import console, duration, next_step, print_json
+
+PlanFile = Annotated[
+    Path | None,
+    typer.Argument(
+        metavar="[PLAN]", help="The plan; may be left out where there is just one.", show_default=False
+    ),
+]
+At = Annotated[
+    list[str] | None,
+    typer.Option("--at", help="Only these cells: light=noon or noon//all/Wide.", show_default=False),
+]
+Into = Annotated[
+    Path | None, typer.Option("--into", help="The output folder of the run.", show_default=False)
+]
+AsJson = Annotated[bool, typer.Option("--json", help="Print JSON for programs to read.")]
+
+_ENDING = ".lattice.yaml"
+_STATES = ("done", "running", "failed", "dropped", "waiting")
+_SAID = {
+    "done": "done", "failures": "ended with failures", "stopped": "stopped", "budget": "ended by its budget",
+    "full": "ended by a full disk", "broken off": "broken off",
+}  # fmt: skip
+
+
+def status(
+    plan: PlanFile = None,
+    at: At = None,
+    into: Into = None,
+    failed: Annotated[bool, typer.Option("--failed", help="Only what failed, with its log.")] = False,
+    follow: Annotated[bool, typer.Option("--follow", help="Stay and show what happens.")] = False,
+    everything: Annotated[bool, typer.Option("--all", help="Every frame, whatever its state.")] = False,
+    as_json: AsJson = False,
+) -> None:
+    """How a run stands: done, running, failed, left.  Where there is no plan: every run on this machine.
+
+    Example:  glat status --follow
+    """
+    file = plan or _only_plan()
+    if file is None:
+        _show_all(as_json)
+        return
+    states = ["failed"] if failed else ["running", "failed"]
+    if everything or (at and not failed):
+        states = ["waiting", "running", "done", "failed", "dropped"]
+
+    def read() -> lattice.RunStatus:
+        most = 100_000 if as_json else 200
+        return lattice.status(file, at or (), into=into, states=states, most=most, logs=failed)
+
+    if as_json:
+        print_json(read())
+        return
+    found = read()
+    if not follow:
+        console.print(_shown(found, failed))
+        if found.counts.get("failed") and not failed:
+            next_step(f"glat status --failed{_named(plan)}")
+        elif found.counts.get("waiting") and not found.under_way:
+            next_step(f"glat run{_named(plan)}")
+        return
+    with Live(_shown(found, failed), console=console, auto_refresh=False) as live:
+        while found.under_way:
+            time.sleep(0.5)
+            found = read()
+            live.update(_shown(found, failed), refresh=True)
+
+
+def _only_plan() -> Path | None:
+    plans = sorted(Path.cwd().glob(f"*{_ENDING}"))
+    return plans[0] if len(plans) == 1 else None
+
+
+def _the_plan(plan: Path | None) -> Path:
+    file = plan or _only_plan()
+    if file is None:
+        raise lattice.PlanError("There is no plan here, or more than one.", cure="name the one you mean")
+    return file
+
+
+def _named(plan: Path | None) -> str:
+    return f" {words.quoted(plan)}" if plan is not None else ""
+
+
+def _shown(status: lattice.RunStatus, logs: bool) -> Table:
+    """A run as a few lines and a table of its frames."""
+    grid = Table.grid(padding=(0, 0))
+    counts = status.counts
+    told = ", ".join(f"{counts[state]:,} {state}" for state in _STATES if counts.get(state))
+    what = f"[yellow]‖ {escape(status.held)}[/yellow]" if status.held else escape(_state(status))
+    grid.add_row(f"[bold]{escape(status.name)}[/bold]  {what}  [dim]·[/dim]  {told or 'nothing to do'}")
+    took = f"{status.share * 100:.0f} % in {duration(status.seconds)}"
+    if status.seconds_left is not None:
+        took += f", {duration(status.seconds_left)} left"
+    if status.under_way:
+        workers = words.many(status.workers, "worker")
+        took += f"  [dim]process {status.pid} on {escape(status.host)}, {workers}[/dim]"
+    grid.add_row(took)
+    if status.tasks:
+        grid.add_row(_frames_table(status.tasks))
+    for task in status.tasks:
+        if task.problem and task.state == "failed":
+            grid.add_row(f"[red]✗[/red] {escape(task.cell)} · {task.frame}")
+            for line in task.problem.splitlines():
+                grid.add_row(f"  {escape(line)}")
+            if logs and task.log:
+                grid.add_row(f"  [dim]{escape(_end(task.log))}[/dim]")
+    return grid
+
+
+def _frames_table(tasks: tuple[lattice.TaskStatus, ...]) -> Table:
+    table = Table(box=None, header_style="dim", pad_edge=False, padding=(0, 2, 0, 0))
+    for name in ("cell", "frame", "state", "worker"):
+        table.add_column(name, no_wrap=True)
+    for name in ("done", "time", "processor", "memory", "samples", "noise", "tries"):
+        table.add_column(name, justify="right", no_wrap=True)
+    for task in tasks:
+        running = task.state == "running"
+        seconds = time.time() - task.started if running and task.started else task.seconds
+        table.add_row(
+            escape(task.cell), str(task.frame), task.state, "" if task.worker is None else str(task.worker),
+            f"{task.share * 100:.0f} %" if task.share is not None and running else "",
+            "" if seconds is None else duration(seconds),
+            "" if task.cpu_seconds is None else duration(task.cpu_seconds),
+            "" if not task.peak_bytes else words.size(task.peak_bytes),
+            "" if task.samples is None else str(task.samples),
+            "" if task.noise is None else f"{task.noise * 100:.1f} %",
+            "" if task.tries < 1 else str(task.tries),
+        )  # fmt: skip
+    return table
+
+
+def _state(status: lattice.RunStatus) -> str:
+    if status.under_way:
+        return "under way"
+    return _SAID.get(status.state, "not begun")
+
+
+def _end(log: str, lines: int = 15) -> str:
+    return "\n  ".join(log.splitlines()[-lines:])
+
+
+def _show_all(as_json: bool) -> None:
+    runs = lattice.all_runs()
+    if as_json:
+        print_json(runs)
+        return
+    if not runs:
+        console.print("nothing has been run on this machine yet")
+        return
+    table = Table(box=None, header_style="dim", pad_edge=False, padding=(0, 2, 0, 0))
+    for name in ("plan", "state", "frames", "done", "left", "folder"):
+        table.add_column(
+            name, justify="right" if name in ("frames", "done") else "left", no_wrap=name != "folder"
+        )
+    for run in runs:
+        left = duration(run.seconds_left) if run.seconds_left is not None else ""
+        table.add_row(
+            f"[bold]{escape(run.name)}[/bold]", escape(run.held or _state(run)),
+            f"{sum(run.counts.values()):,}", f"{run.share * 100:.0f} %", left,
+            escape(words.short(run.ledger.parent)),
+        )  # fmt: skip
+    console.print(table)
+
+
+def pause(plan: PlanFile = None, into: Into = None) -> None:
+    """Begin no more frames for now; those under way are finished.
+
+    Example:  glat pause
+    """
+    console.print(lattice.steering(_the_plan(plan), into).pause())
+    next_step(f"glat unpause{_named(plan)}")
+
+
+def unpause(plan: PlanFile = None, into: Into = None) -> None:
+    """Go on with a run that was paused.
+
+    Example:  glat unpause
+    """
+    console.print(lattice.steering(_the_plan(plan), into).unpause())
+
+
+def stop(
+    plan: PlanFile = None,
+    into: Into = None,
+    now: Annotated[bool, typer.Option("--now", help="Give up the frames under way too.")] = False,
+) -> None:
+    """End a run after the frames under way; glat run goes on with it later.
+
+    Example:  glat stop --now
+    """
+    console.print(lattice.steering(_the_plan(plan), into).stop(now=now))
+    next_step(f"glat run{_named(plan)}")
+
+
+def retry(plan: PlanFile = None, at: At = None, into: Into = None) -> None:
+    """Have frames of the run under way done again that failed or were dropped.
+
+    Example:  glat retry --at light=evening
+    """
+    console.print(lattice.steering(_the_plan(plan), into).retry(*at or ()))
+
+
+def drop(plan: PlanFile = None, at: At = None, into: Into = None) -> None:
+    """Leave cells out of the run under way that have not begun.
+
+    Example:  glat drop --at camera=Dial
+    """
+    if not at:
+        raise lattice.PlanError(
+            "Which cells?", cure="name them: glat drop --at camera=Dial; glat stop ends all"
+        )
+    console.print(lattice.steering(_the_plan(plan), into).drop(*at))
+
+
+def priority(
+    level: Annotated[int, typer.Argument(help="Higher ones run first; 0 is usual.")],
+    plan: PlanFile = None,
+    at: At = None,
+    into: Into = None,
+) -> None:
+    """Change the priority of cells of the run under way.
+
+    Example:  glat priority 5 --at camera=Wide
+    """
+    console.print(lattice.steering(_the_plan(plan), into).prioritise(level, *at or ()))
+
+
+def add(
+    other: Annotated[Path, typer.Argument(metavar="OTHER", help="A plan or queue to carry out afterwards.")],
+    plan: PlanFile = None,
+    into: Into = None,
+) -> None:
+    """Have another plan carried out when the run under way is done.
+
+    Example:  glat add garden.lattice.yaml hall.lattice.yaml
+    """
+    if not other.is_file():
+        raise lattice.PlanError(f"There is no plan {other}.")
+    console.print(lattice.steering(_the_plan(plan), into).add(other))

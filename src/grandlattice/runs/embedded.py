@@ -1,0 +1,173 @@
+"""The embedded tracer as a renderer: compose a cell, read the scene at a frame, trace it.
+
+The scene is opened once; task after task only what differs is read again.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+from pxr import Ar
+
+from grandlattice.errors import ImageError, Place, SceneError
+from grandlattice.images import read_image
+from grandlattice.plan import Cell, CellSettings
+from grandlattice.runs.order import Rendered, StopSignal, Told, WorkOrder
+from grandlattice.runs.tasks import Task
+from grandlattice.snapshot import Camera, Snapshot
+from grandlattice.stage import CellStage, Scene, Snapshotter, read_asset
+from grandlattice.tracer import Film, Sensor, Tracer, TraceSettings, image_files
+
+_PROBE_WIDTH = 128  # pixels
+
+
+class Embedded:
+    """Draws with the embedded tracer.
+
+    Parameters
+    ----------
+    order : what the tasks have in common.
+    scene : opened.
+    """
+
+    def __init__(self, order: WorkOrder, scene: Scene) -> None:
+        self._order = order
+        self._stage = CellStage(scene, order.model, order.folder)
+        self._snapshots = Snapshotter(self._stage)
+        self._tracer = Tracer(order.threads)
+        self._images: dict[str, tuple[float, NDArray | None]] = {}
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        return tuple(f"{prim}: {what}" for prim, what, _ in self._stage.notes)
+
+    def render(
+        self, task: Task, progress: Told | None = None, stop: StopSignal | None = None
+    ) -> list[Rendered]:
+        return [Rendered(frame, self._trace(task, frame, progress, stop)) for frame in task.frames]
+
+    def _trace(self, task: Task, frame: int, progress: Told | None, stop: StopSignal | None) -> Film:
+        cell = task.first
+        settings = cell.settings
+        snapshot = self.snapshot(cell, frame)
+        return self._tracer.trace(
+            snapshot,
+            self.images_for(snapshot, cell),
+            Sensor(snapshot.camera, settings.size.width, settings.size.height, settings.fit == "crop"),
+            _how(settings),
+            task.passes,
+            progress,
+            stop,  # type: ignore[arg-type]
+        )
+
+    def snapshot(self, cell: Cell, frame: int) -> Snapshot:
+        """A cell's edits laid over the scene, and the scene at a frame."""
+        if cell.settings.camera is None:
+            raise SceneError(
+                f"{cell.address} has no camera.",
+                cure="set camera: under defaults, or add an axis with each: cameras",
+            )
+        self._stage.switch(cell.edits)
+        snapshot = self._snapshots.take(cell.settings.camera, frame)
+        return replace(snapshot, camera=_focused(snapshot.camera, cell.settings, snapshot.metres_per_unit))
+
+    def probe(self, cell: Cell, frame: int) -> tuple[float, float, float]:
+        """What a cell takes here: seconds to compose and read it, seconds a pixel whatever its samples,
+        and seconds a sample of a pixel; from two small pictures of different samples."""
+        settings = cell.settings
+        started = time.perf_counter()
+        snapshot = self.snapshot(cell, frame)
+        images = self.images_for(snapshot, cell)
+        size = settings.size.scaled(min(1.0, _PROBE_WIDTH / settings.size.width))
+        sensor = Sensor(snapshot.camera, size.width, size.height, settings.fit == "crop")
+        few, more = min(4, settings.samples), min(32, settings.samples)
+
+        def seconds(samples: int) -> float:
+            how = replace(_how(settings), samples=samples)
+            return self._tracer.trace(snapshot, images, sensor, how, settings.passes).seconds
+
+        seconds(1)  # builds what is kept for the pictures after it
+        fixed, pixels = time.perf_counter() - started, size.width * size.height
+        at_few = seconds(few)
+        if more == few:
+            return fixed, 0.0, at_few / pixels / few
+        at_more = seconds(more)
+        sample = max(0.0, at_more - at_few) / pixels / (more - few)
+        return fixed, max(0.0, at_few / pixels - sample * few), sample
+
+    def glance(self, cell: Cell) -> tuple[float, float]:
+        """The median and the highest luminance of a tiny picture of a cell, exposure in it; 1 is white.
+
+        Where something catches shadow its alpha counts as light: such a picture is black by design.
+        """
+        settings = cell.settings
+        snapshot = self.snapshot(cell, settings.frames[0])
+        width = 64 if settings.size.width >= settings.size.height else 40
+        height = max(8, min(80, round(width * settings.size.height / settings.size.width)))
+        film = self._tracer.trace(
+            snapshot, self.images_for(snapshot, cell),
+            Sensor(snapshot.camera, width, height, settings.fit == "crop"),
+            TraceSettings(samples=16, seed=settings.seed, bounces=min(settings.bounces, 4), clamp=10.0),
+        )  # fmt: skip
+        beauty = film.passes["beauty"]
+        luminance = beauty[..., :3] @ (0.2126, 0.7152, 0.0722) * 2.0**settings.exposure
+        if any(item.catches for item in snapshot.items):
+            luminance = np.maximum(luminance, beauty[..., 3])
+        return float(np.median(luminance)), float(np.quantile(luminance, 0.99))
+
+    def images_for(self, snapshot: Snapshot, cell: Cell) -> Mapping[str, NDArray | None]:
+        """Every image a snapshot needs, None for those that are missing and may be."""
+        images = {}
+        for file, texture in image_files(snapshot).items():
+            image = self._image(file)
+            if image is None and not self._order.allow_missing:
+                raise SceneError(
+                    f"{cell.address} lacks the image {file or 'of this texture'}.",
+                    place=Place(prim=texture.prim),
+                    cure="put the file back, or allow its fallback colour with --allow-missing",
+                )
+            images[file] = image
+        return images
+
+    def _image(self, file: str) -> NDArray | None:
+        """An image, kept until its file changes; None when it is missing or none."""
+        outer = Path(Ar.SplitPackageRelativePathOuter(file)[0] if "[" in file else file)
+        try:
+            changed = outer.stat().st_mtime
+        except OSError:
+            return None
+        known = self._images.get(file)
+        if known is None or known[0] != changed:
+            try:
+                packaged = read_asset(file) if "[" in file else None
+                image = read_image(file, packaged) if "[" not in file or packaged else None
+            except ImageError:
+                image = None
+            self._images[file] = known = changed, image
+        return known[1]
+
+
+def _how(settings: CellSettings) -> TraceSettings:
+    return TraceSettings(
+        samples=settings.samples,
+        seed=settings.seed,
+        bounces=settings.bounces,
+        clamp=settings.clamp,
+        show_background=settings.background == "sky",
+        denoise=settings.denoise,
+    )
+
+
+def _focused(camera: Camera, settings: CellSettings, metres_per_unit: float) -> Camera:
+    """The camera with the cell's own f-number and distance in focus."""
+    if settings.fstop is not None:
+        radius = camera.focal_length / (2.0 * settings.fstop) if settings.fstop > 0 else 0.0
+        camera = replace(camera, lens_radius=radius)
+    if settings.focus is not None:
+        camera = replace(camera, focus_distance=settings.focus.in_units(metres_per_unit))
+    return camera

@@ -1,0 +1,163 @@
+"""What a run will cost, from measurement: frames this machine has rendered for the plan, or small
+probes of each kind of cell.
+
+A task takes some seconds for each pixel, some more for each sample of it, and some to compose and
+read the scene.  A probe finds the three by rendering a small picture at two numbers of samples; what
+was rendered before gives seconds for a sample of a pixel.  The range says how much these differ
+among themselves, and how far off estimates of the plan have been.
+"""
+
+from __future__ import annotations
+
+import platform
+import statistics
+import time
+from collections import defaultdict
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from grandlattice.errors import LatticeError
+from grandlattice.plan import Cell
+from grandlattice.runs.ledger import Ledger
+from grandlattice.runs.tasks import Task, TaskList
+from grandlattice.runs.work import kind_of
+
+_LOOKED_AT = 60  # tasks that stand for all
+_PROBING = 6.0  # seconds of probing at most
+_START = 2.5  # seconds until a worker has loaded its libraries, measured on two cores
+_ALONE = 1.12  # what a frame takes beside others on the same machine, over what it takes alone
+
+Probe = Callable[[Cell, int], tuple[float, float, float]]
+"""For a cell and a frame: seconds of composing, seconds a pixel, seconds a sample of a pixel."""
+
+
+@dataclass(frozen=True)
+class Estimate:
+    """What a run will cost.
+
+    Attributes
+    ----------
+    seconds, low, high : of the whole run, likeliest and between which.
+    core_seconds : of all processors together.
+    source : what it was measured on.
+    last : how many times as long as estimated the last run took, None where none was.
+    """
+
+    seconds: float
+    low: float
+    high: float
+    core_seconds: float
+    source: str
+    last: float | None = None
+
+
+@dataclass(frozen=True)
+class _Rate:
+    """Seconds of a kind of cell: fixed, a pixel, a sample of a pixel; how many times off."""
+
+    fixed: float
+    pixel: float
+    sample: float
+    spread: float
+    probed: bool
+
+
+def estimate(
+    todo: TaskList, workers: int, threads: int, ledger: Ledger, probe: Probe | None
+) -> Estimate | None:
+    """What it takes to do some tasks; None where there is nothing to go by.
+
+    Parameters
+    ----------
+    probe : renders a small picture of a cell; None where nobody may.
+    """
+    if not len(todo):
+        return None
+    chosen = np.unique(np.linspace(0, len(todo) - 1, min(_LOOKED_AT, len(todo))).astype(int))
+    tasks = [todo[int(k)] for k in chosen]
+    known = _history(ledger)
+    rates: dict[str, _Rate] = {}
+    began = time.perf_counter()
+    for task in tasks:
+        kind = kind_of(task.first)
+        if kind in rates:
+            continue
+        if kind in known:
+            rates[kind] = known[kind]
+        elif probe is not None and time.perf_counter() - began < _PROBING:
+            found = _probed(probe, [other for other in tasks if kind_of(other.first) == kind][:1])
+            if found is not None:
+                rates[kind] = found
+    if not rates:
+        return None
+    return _summed(tasks, len(todo), rates, workers, threads, ledger)
+
+
+def _summed(
+    tasks: list[Task], count: int, rates: dict[str, _Rate], workers: int, threads: int, ledger: Ledger
+) -> Estimate:
+    usual = max(rates.values(), key=lambda rate: rate.sample)
+    each, widths = [], []
+    for task in tasks:
+        rate = rates.get(kind_of(task.first), usual)
+        size, samples = task.first.settings.size, task.first.settings.samples
+        pixels = size.width * size.height * len(task.frames)
+        alone = rate.fixed + pixels * (rate.pixel + rate.sample * samples)
+        each.append(alone * (_ALONE if rate.probed and workers > 1 else 1.0))
+        widths.append(rate.spread if kind_of(task.first) in rates else rate.spread * 2.0)
+    total = statistics.fmean(each) * count
+    seats = max(1, min(max(workers, 1), count))
+    # Where tasks are few the last worker is waited for.
+    rounds = -(-count // seats) * seats / count
+    seconds = total / seats * rounds + (_START if workers else 0.0)
+    probed = sum(rate.probed for rate in rates.values())
+    source = f"{probed} {'probe' if probed == 1 else 'probes'}" if probed else "frames rendered before"
+    last = last_error(ledger)
+    spread = max(statistics.fmean(widths), abs((last or 1.0) - 1.0))
+    return Estimate(
+        seconds, seconds / (1.0 + spread), seconds * (1.0 + spread), total * threads, source, last
+    )
+
+
+def _probed(probe: Probe, tasks: list[Task]) -> _Rate | None:
+    for task in tasks:
+        try:
+            return _Rate(*probe(task.first, task.frame), spread=0.3, probed=True)
+        except LatticeError:
+            return None  # what stands in the way is said by the run itself
+    return None
+
+
+def _history(ledger: Ledger) -> dict[str, _Rate]:
+    """Rates by kind, from tasks that were done on this machine."""
+    if not ledger.file.exists():
+        return {}
+    found = defaultdict(list)
+    with ledger.open() as connection:
+        rows = connection.execute(
+            "SELECT kind, tasks.seconds / work FROM tasks JOIN runs USING (run) "
+            "WHERE tasks.state = 'done' AND host = ? AND kind != '' AND work > 0 "
+            "ORDER BY tasks.ended DESC LIMIT 3000", (platform.node(),),
+        )  # fmt: skip
+        for kind, rate in rows:
+            found[kind].append(rate)
+    rates = {}
+    for kind, each in found.items():
+        middle = statistics.fmean(each)
+        spread = statistics.pstdev(each) / middle / len(each) ** 0.5 if len(each) > 2 else 0.3
+        rates[kind] = _Rate(0.0, 0.0, middle, max(0.1, spread), probed=False)
+    return rates
+
+
+def last_error(ledger: Ledger) -> float | None:
+    """How many times as long as estimated the last whole run of a plan took."""
+    if not ledger.file.exists():
+        return None
+    with ledger.open() as connection:
+        row = connection.execute(
+            "SELECT seconds / estimate FROM runs WHERE estimate > 0 AND seconds > 0 AND state = 'done' "
+            "ORDER BY run DESC LIMIT 1"
+        ).fetchone()
+    return float(row[0]) if row else None

@@ -1,0 +1,121 @@
+"""What passes between a coordinator and its workers: the order, and the result of a task."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Protocol
+
+from grandlattice.plan import PlanModel
+from grandlattice.runs.ledger import FileRecord
+from grandlattice.runs.tasks import Task
+from grandlattice.tracer import Film
+
+
+class StopSignal(Protocol):
+    """Says whether to stop; an event of threads or of processes."""
+
+    def is_set(self) -> bool: ...
+
+
+Told = Callable[[float], None]
+"""Is told how much of a task is done, 0..1."""
+
+
+@dataclass(frozen=True)
+class WorkOrder:
+    """What every task of a run has in common; it is sent to each worker once.
+
+    Attributes
+    ----------
+    model, folder : the plan and the folder its file names are relative to.
+    scene, output : the scene, and the folder pictures are written below.
+    threads : that trace, in each worker.
+    allow_missing : use a texture's fallback where its image is missing.
+    plan_name : for metadata.
+    keep : where files go, below `output`, that another would replace; None replaces them.
+    scene_files : the files of the scene with their size and time of change, when the run began.
+    further : take frames to their full quality that a time limit ended.
+    """
+
+    model: PlanModel
+    folder: Path
+    scene: Path
+    output: Path
+    plan_name: str
+    threads: int = 1
+    allow_missing: bool = False
+    run: int = 0
+    keep: str | None = None
+    scene_files: tuple[tuple[Path, int, int], ...] = ()
+    further: bool = False
+
+
+@dataclass(frozen=True)
+class TaskResult:
+    """A finished task.
+
+    Attributes
+    ----------
+    records : of its files.
+    trace_seconds, seconds : of rendering, and of everything.
+    rays : shot.
+    notes : what the artist should know.
+    samples, noise : of each pixel, and the relative error left where it was measured.
+    cores : processors it had for itself.
+    cpu_seconds, peak_bytes : of the worker.
+    kind : what tasks have in common that take as long for a sample of a pixel.
+    log : the end of what was said meanwhile.
+    """
+
+    records: tuple[FileRecord, ...]
+    trace_seconds: float
+    seconds: float
+    rays: int
+    notes: tuple[str, ...] = ()
+    samples: int = 0
+    noise: float | None = None
+    cores: int = 1
+    cpu_seconds: float = 0.0
+    peak_bytes: int = 0
+    kind: str = ""
+    log: str = ""
+
+
+@dataclass(frozen=True)
+class Rendered:
+    """One frame as a renderer made it; `original` is the file an outside renderer wrote."""
+
+    frame: int
+    film: Film
+    original: Path | None = None
+
+
+class Renderer(Protocol):
+    """Draws the frames of tasks."""
+
+    def render(self, task: Task, progress: Told | None, stop: StopSignal | None) -> list[Rendered]:
+        """Draw every frame of a task.
+
+        Raises
+        ------
+        LatticeError
+            When something in the scene or the plan stands in the way.
+        Stopped
+            When `stop` was set meanwhile; nothing is left of the task then.
+        """
+        ...
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What there is to say of the last task."""
+        ...
+
+
+class Shop(Protocol):
+    """What a worker does its tasks with."""
+
+    def perform(
+        self, task: Task, progress: Told | None = None, stop: StopSignal | None = None
+    ) -> TaskResult: ...

@@ -1,0 +1,273 @@
+"""What a run will do: which tasks are still to be done, and what stands in their place.
+
+A task is done when all its files are there with the size and the fingerprint the ledger knows, or
+say themselves that they are what the plan asks for.  The ledger keeps the tasks of the last plan
+it saw; when nothing changed since, deciding takes a look at the disk and no more.
+"""
+
+from __future__ import annotations
+
+from array import array
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from grandlattice.errors import OutputError
+from grandlattice.images import read_facts, read_mark
+from grandlattice.plan import Cell, Filing
+from grandlattice.runs.fingerprints import TaskFile
+from grandlattice.runs.ledger import DONE, WAITING, FileRecord, Ledger, Planning, coordinates_text
+from grandlattice.runs.store import FolderStore
+from grandlattice.runs.tasks import Columns, Ingredients, Task, TaskList
+
+
+@dataclass(frozen=True)
+class Outlook:
+    """What a run will do.
+
+    Attributes
+    ----------
+    todo : tasks to carry out, in order.
+    done : tasks whose files are all there.
+    changed : files of ours that will be replaced because the plan or the scene changed.
+    foreign : files in the way that no run of ours made.
+    shared : cells that take their picture from another cell's trace.
+    """
+
+    todo: TaskList
+    done: TaskList
+    changed: tuple[str, ...] = ()
+    foreign: tuple[str, ...] = ()
+
+    @property
+    def shared(self) -> int:
+        return self.todo.shared
+
+
+def look_ahead(
+    tasks: TaskList, ledger: Ledger, store: FolderStore, filing: Filing, existing: str = "skip"
+) -> Outlook:
+    """Decide which tasks are still to be done.
+
+    Parameters
+    ----------
+    existing : ``replace`` does everything again.
+    """
+    found = _Found(ledger, store)
+    done = np.zeros(len(tasks.columns), bool)
+    for task in tasks.only(tasks.of_cells(filing.standing(found.names(filing)))):
+        done[task.number] = found.has_all(task)
+    found.remember()
+    return _outlook(tasks, done, found, existing)
+
+
+def look_again(
+    tasks: TaskList, done: NDArray[np.bool_], ledger: Ledger, store: FolderStore, filing: Filing,
+) -> Outlook:  # fmt: skip
+    """Decide which tasks are still to be done where the ledger knew before: only what the disk and
+    the ledger do not agree on is looked at.
+
+    Parameters
+    ----------
+    done : (N,) of all tasks, what the ledger says.
+    """
+    found = _Found(ledger, store)
+    gone, unknown = found.differences(filing)
+    done = done.copy()
+    if gone:
+        traces, lost = tasks.columns.traces.tobytes(), set(gone)
+        done &= [traces[at : at + 16] not in lost for at in range(0, len(traces), 16)]
+    doubtful = tasks.of_cells(filing.standing(unknown)) if unknown else tasks.numbers[:0]
+    for task in tasks.only(doubtful[~done[doubtful]]):
+        done[task.number] = found.has_all(task)
+    found.remember()
+    return _outlook(tasks, done, found, "skip")
+
+
+def _outlook(tasks: TaskList, done: NDArray[np.bool_], found: _Found, existing: str) -> Outlook:
+    left = np.ones(len(done), bool) if existing == "replace" else ~done
+    numbers = tasks.numbers
+    return Outlook(
+        tasks.only(numbers[left[numbers]]), tasks.only(numbers[~left[numbers]]),
+        tuple(found.changed), tuple(found.foreign),
+    )  # fmt: skip
+
+
+class _Found:
+    """What is in the output folder, and what the ledger knows of it."""
+
+    def __init__(self, ledger: Ledger, store: FolderStore) -> None:
+        self._ledger, self._store = ledger, store
+        self._there = ledger.file.exists()
+        self.changed: list[str] = []
+        self.foreign: list[str] = []
+        self._news: list[FileRecord] = []
+
+    def names(self, filing: Filing) -> list[str]:
+        """Every file where files of the plan can be."""
+        return [
+            f"{folder}/{name}" if folder else name
+            for folder in self._folders(filing)
+            for name in self._store.listing(folder)
+        ]
+
+    def _folders(self, filing: Filing) -> Iterator[str]:
+        return iter(dict.fromkeys(f for top, deep in filing.reach() for f in self._store.folders(top, deep)))
+
+    def differences(self, filing: Filing) -> tuple[list[bytes], list[str]]:
+        """Traces of files the ledger knows and the disk lacks or has in another size; files the
+        ledger does not know."""
+        listings: dict[str, dict[str, int]] = {}
+        gone: list[bytes] = []
+        for path, size, trace in self._ledger.sizes():
+            folder, _, name = path.rpartition("/")
+            if folder not in listings:
+                listings[folder] = self._store.listing(folder)
+            if listings[folder].pop(name, None) != size:
+                gone.append(bytes.fromhex(trace))
+        for folder in self._folders(filing):
+            if folder not in listings:
+                listings[folder] = self._store.listing(folder)
+        unknown = [f"{f}/{name}" if f else name for f, names in listings.items() for name in names]
+        return [trace for trace in gone if trace], unknown
+
+    def has_all(self, task: Task) -> bool:
+        """Whether a task's files are all there; what stands in the way is noted."""
+        found = [self._has(task, member.cell, file) for member in task.cells for file in member.files]
+        return all(found)
+
+    def _has(self, task: Task, cell: Cell, file: TaskFile) -> bool:
+        path = file.planned.path
+        size = self._store.size(path)
+        if size is None:
+            return False
+        record = self._ledger.find(path) if self._there else None
+        if record is not None and (record.bytes, record.fingerprint) == (size, file.fingerprint):
+            if record.trace != task.trace:
+                self._news.append(replace(record, trace=task.trace))
+            return True
+        mark = read_mark(self._store.path(path), "fingerprint")
+        if mark == file.fingerprint and record is None:
+            # A run was killed between the two: the file has its name and the ledger no line.
+            self._news.append(_adopted(task, cell, file, self._store, size))
+            return True
+        (self.foreign if mark is None and record is None else self.changed).append(path)
+        return False
+
+    def remember(self) -> None:
+        """Take what the ledger did not know into it."""
+        if self._news:
+            self._ledger.record(self._news)
+
+
+def _adopted(task: Task, cell: Cell, file: TaskFile, store: FolderStore, size: int) -> FileRecord:
+    path = store.path(file.planned.path)
+
+    def mark(name: str) -> str:
+        return read_mark(path, name) or "0"
+
+    width, height, _, _ = read_facts(path)
+    return FileRecord(
+        path=file.planned.path, cell=cell.address, coordinates=coordinates_text(dict(cell.coordinates)),
+        frame=file.planned.frame, format=file.planned.format, passes=" ".join(file.planned.passes),
+        fingerprint=file.fingerprint, bytes=size, width=width, height=height, samples=int(mark("samples")),
+        rays=int(mark("rays")), seconds=float(mark("seconds")), denoised=mark("denoised") == "1",
+        finished=path.stat().st_mtime, trace=task.trace, unfinished=mark("unfinished") == "1",
+    )  # fmt: skip
+
+
+def refuse_what_stands_there(outlook: Outlook, existing: str) -> None:
+    """Refuse to replace files that must not be.
+
+    Raises
+    ------
+    OutputError
+        Naming the first of them.
+    """
+    if existing == "refuse" and (outlook.changed or outlook.foreign):
+        refused, why = (*outlook.foreign, *outlook.changed), "the plan says existing: refuse"
+    elif existing == "skip" and outlook.foreign:
+        refused, why = outlook.foreign, "no run of this plan made it"
+    else:
+        return
+    more = f" and {len(refused) - 1} more" if len(refused) > 1 else ""
+    raise OutputError(
+        f"{refused[0]}{more} would be replaced, and {why}.",
+        cure="move it away, change the output template, or say --existing replace or keep-both",
+    )
+
+
+# --- tasks in the ledger -------------------------------------------------------------------------
+
+
+def write_down(
+    tasks: TaskList, outlook: Outlook, key: str, ledger: Ledger, about: Mapping[str, str]
+) -> Planning:
+    """Put the tasks of a plan into its ledger, and facts `about` the plan."""
+    columns, make = tasks.columns, tasks.made_from.make
+    done = np.zeros(len(columns), bool)
+    done[outlook.done.numbers] = True
+    firsts = columns.starts[:-1]
+
+    def rows() -> Iterator[tuple[Any, ...]]:
+        traces = columns.traces.tobytes()
+        many = zip(
+            columns.cells[firsts].tolist(), columns.frames[firsts].tolist(), columns.steps.tolist(),
+            columns.priorities.tolist(), columns.work.tolist(), done.tolist(), strict=True,
+        )  # fmt: skip
+        for number, (cell, frame, step, priority, work, is_done) in enumerate(many):
+            state = DONE if is_done else WAITING
+            yield (
+                traces[16 * number : 16 * number + 16], number, make.address(cell), frame,
+                int(columns.starts[number + 1] - columns.starts[number]), cell, step, priority, work, state,
+            )  # fmt: skip
+
+    several = np.flatnonzero(np.diff(columns.starts) > 1)
+    members = (
+        (int(n), int(columns.cells[m]), int(columns.frames[m]))
+        for n in several
+        for m in range(columns.starts[n], columns.starts[n + 1])
+    )
+    return ledger.write_planning(key, rows(), members, about)
+
+
+def read_back(
+    ledger: Ledger, planning: Planning, made_from: Ingredients
+) -> tuple[TaskList, NDArray[np.bool_]]:
+    """The tasks that stand in a ledger, and which of them it says are done."""
+    traces = bytearray()
+    cells, counts, steps, priorities = (array("i") for _ in range(4))
+    frames, work, done = array("q"), array("d"), bytearray()
+    for trace, cell, frame, count, step, priority, amount, state in ledger.planned(planning):
+        traces += trace
+        cells.append(cell)
+        frames.append(frame)
+        counts.append(count)
+        steps.append(step)
+        priorities.append(priority)
+        work.append(amount)
+        done.append(state == DONE)
+    starts = np.concatenate([[0], np.cumsum(np.array(counts, np.int64))]).astype(np.int64)
+    all_cells = np.repeat(np.array(cells, np.int32), counts)
+    all_frames = np.repeat(np.array(frames, np.int64), counts)
+    _fill_in(ledger.members(planning), starts, all_cells, all_frames)
+    columns = Columns(
+        np.frombuffer(bytes(traces), np.uint8).reshape(-1, 16), starts, all_cells, all_frames,
+        np.array(steps, np.int32), np.array(priorities, np.int32), np.array(work, np.float64),
+    )  # fmt: skip
+    return TaskList(columns, made_from, np.arange(len(columns))), np.frombuffer(bytes(done), np.bool_)
+
+
+def _fill_in(
+    members: Sequence[tuple[int, int, int]], starts: NDArray[np.int64], cells: NDArray[np.int32],
+    frames: NDArray[np.int64],
+) -> None:  # fmt: skip
+    """Put cells and frames of tasks with several where they belong."""
+    place: dict[int, int] = {}
+    for number, cell, frame in members:
+        k = place.get(number, int(starts[number]))
+        cells[k], frames[k] = cell, frame
+        place[number] = k + 1

@@ -1,0 +1,228 @@
+"""Any renderer that draws a USD file: the cell exported, a command run on it, its files looked at.
+
+The command is a list of arguments, filled in one by one and never put through a shell.  What it
+wrote counts when it can be read to its end, has the size asked for, and the channels of every
+pass; whatever it says of itself.
+"""
+
+from __future__ import annotations
+
+import os
+import queue
+import re
+import shutil
+import subprocess
+import threading
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+
+import numpy as np
+import psutil
+
+from grandlattice.errors import ImageError, Place, RunError, SceneError, WorkerError
+from grandlattice.images import read_channels, read_facts
+from grandlattice.plan import Cell
+from grandlattice.runs.order import Rendered, StopSignal, Told, WorkOrder
+from grandlattice.runs.tasks import Task
+from grandlattice.stage import Scene, export_cell
+from grandlattice.tracer import PASSES, Film, Stopped
+
+_MOST_NOTES = 20
+_LAST_LINES = 200
+
+
+class Outside:
+    """Draws with a command renderer of the plan.
+
+    Parameters
+    ----------
+    order : what the tasks have in common.
+    scene : opened.
+    name, version : which of the plan's renderers, and which of its executables.
+    """
+
+    def __init__(self, order: WorkOrder, scene: Scene, name: str, version: str | None) -> None:
+        self._order, self._scene, self._name = order, scene, name
+        self._renderer = order.model.renderers[name]
+        self._executable = self._renderer.executable(version)
+        self._notes: list[str] = []
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        return tuple(self._notes)
+
+    def render(
+        self, task: Task, progress: Told | None = None, stop: StopSignal | None = None
+    ) -> list[Rendered]:
+        self._notes = []
+        cell, started = task.first, time.perf_counter()
+        if cell.settings.camera is None:
+            raise SceneError(f"{cell.address} has no camera.", cure="set camera: under defaults")
+        with self._folder() as folder:
+            self._run(self._command(task, folder), task, progress, stop)
+            seconds = (time.perf_counter() - started) / len(task.frames)
+            return [self._rendered(task, frame, folder, seconds) for frame in task.frames]
+
+    # --- the command ---------------------------------------------------------------------------
+
+    @contextmanager
+    def _folder(self) -> Iterator[Path]:
+        """A folder for what passes between us and the command, below the output; kept until the
+        next task, so that its files can be copied."""
+        folder = self._order.output / f".outside.{os.getpid()}.part.d"
+        shutil.rmtree(folder, ignore_errors=True)
+        folder.mkdir(parents=True)
+        try:
+            yield folder
+        except BaseException:
+            shutil.rmtree(folder, ignore_errors=True)
+            raise
+
+    def _command(self, task: Task, folder: Path) -> list[str]:
+        cell, settings = task.first, task.first.settings
+        usd = export_cell(self._scene, self._order.model, self._order.folder, cell, [], folder / "cell.usda")
+        number = f"{task.frame:04d}" if len(task.frames) == 1 else self._renderer.number
+        fields = {
+            "usd": str(usd), "frame": task.frame, "frames": frames_text(task.frames),
+            "camera": str(settings.camera), "output": str(folder / f"frame.{number}.exr"),
+            "width": settings.size.width, "height": settings.size.height, "samples": settings.samples,
+            "seed": settings.seed, "threads": self._order.threads, "executable": self._executable or "",
+        }  # fmt: skip
+        program, *arguments = (argument.format(**fields) for argument in self._renderer.command)
+        beside = self._order.folder / program
+        return [str(beside) if os.sep in program and beside.is_file() else program, *arguments]
+
+    def _run(self, command: list[str], task: Task, progress: Told | None, stop: StopSignal | None) -> None:
+        try:
+            process = subprocess.Popen(
+                command, cwd=self._order.folder, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+                stderr=subprocess.STDOUT, text=True, errors="replace",
+                env={**os.environ, **self._renderer.environment},
+            )  # fmt: skip
+        except OSError as problem:
+            raise RunError(
+                f"The renderer {self._name} cannot be started: {command[0]}: {problem.strerror}.",
+                place=Place(words=f"renderers: {self._name}: command"),
+                cure="check the program's path",
+            ) from problem
+        lines: queue.Queue[str | None] = queue.Queue()
+        reader = threading.Thread(target=_read_lines, args=(process, lines), daemon=True)
+        reader.start()
+        last: list[str] = []
+        try:
+            while True:
+                try:
+                    line = lines.get(timeout=0.2)
+                except queue.Empty:
+                    line = ""
+                if stop is not None and stop.is_set():
+                    raise Stopped
+                if line is None:
+                    break
+                if line:
+                    last = [*last[-_LAST_LINES:], line]
+                    self._hear(line, progress)
+            code = process.wait()
+        finally:
+            _end(process)
+        if code:
+            raise self._ended_with(code, task, next((line for line in reversed(last) if line.strip()), ""))
+
+    def _hear(self, line: str, progress: Told | None) -> None:
+        """A line of the command: how far it is, or a warning; any line is a sign of life."""
+        print(line, flush=True)
+        renderer = self._renderer
+        if renderer.warnings and re.search(renderer.warnings, line) and len(self._notes) < _MOST_NOTES:
+            self._notes.append(line.strip())
+        if progress is not None:
+            found = re.search(renderer.percent, line) if renderer.percent else None
+            with suppress(ValueError):
+                progress(min(1.0, max(0.0, float(found[1]) / 100.0)) if found else 0.0)
+
+    def _ended_with(self, code: int, task: Task, last: str) -> Exception:
+        said = f" It said last: {last.strip()[:300]}" if last else ""
+        whom = f"The renderer {self._name} on {task.first.address}, frame {task.frame},"
+        if code < 0:
+            return WorkerError(f"{whom} crashed (signal {-code}).{said}", cure="look at its log: glat status")
+        if code in self._renderer.retry:
+            return WorkerError(f"{whom} asks to be tried again (code {code}).{said}")
+        return RunError(f"{whom} ended with code {code}.{said}", cure="look at its log: glat status --failed")
+
+    # --- what it wrote -------------------------------------------------------------------------
+
+    def _rendered(self, task: Task, frame: int, folder: Path, seconds: float) -> Rendered:
+        file, cell = folder / f"frame.{frame:04d}.exr", task.first
+        try:
+            passes = self._passes(file, task, frame, cell)
+        except ImageError as problem:
+            raise WorkerError(
+                f"The renderer {self._name} said that {cell.address}, frame {frame}, was done: "
+                f"{problem.what}",
+                cure="try its command by hand; glat export writes the USD it gets",
+            ) from problem
+        wild = int((~np.isfinite(passes["beauty"])).any(-1).sum()) if "beauty" in passes else 0
+        if wild:
+            self._notes.append(f"frame {frame}: {wild} pixels are no numbers")
+        return Rendered(frame, Film(passes, cell.settings.samples, 0, seconds), file)
+
+    def _passes(self, file: Path, task: Task, frame: int, cell: Cell) -> dict[str, np.ndarray]:
+        """The passes in a file that has what was asked for.
+
+        Raises
+        ------
+        ImageError
+            Saying what it lacks.
+        """
+        if not file.is_file():
+            raise ImageError("its file is not there.")
+        width, height, held, says = read_facts(file)
+        wanted = cell.settings.size
+        if (width, height) != (wanted.width, wanted.height):
+            raise ImageError(f"its file is {width}x{height} and {wanted} was asked for.")
+        if says is not None and says != frame:
+            raise ImageError(f"its file says it is frame {says}.")
+        passes = {}
+        for name in task.passes:
+            channels = self._renderer.channels.get(name) or list(PASSES[name].channels)
+            if name == "beauty" and len(channels) == 4 and channels[3] not in held:
+                colour = read_channels(file, channels[:3])
+                passes[name] = np.concatenate([colour, np.ones_like(colour[..., :1])], axis=2)
+            else:
+                passes[name] = read_channels(file, channels)
+        return passes
+
+
+def _read_lines(process: subprocess.Popen[str], lines: queue.Queue[str | None]) -> None:
+    assert process.stdout is not None
+    for line in process.stdout:
+        lines.put(line.rstrip("\n"))
+    lines.put(None)
+
+
+def _end(process: subprocess.Popen[str]) -> None:
+    """End a command that still runs, with everything it started."""
+    if process.poll() is None:
+        with suppress(psutil.Error):
+            family = psutil.Process(process.pid).children(recursive=True)
+            process.kill()
+            for member in family:
+                with suppress(psutil.Error):
+                    member.kill()
+        process.wait()
+
+
+def frames_text(frames: tuple[int, ...]) -> str:
+    """Frames as most programs take them.
+
+    >>> frames_text((1, 2, 3, 7))
+    '1-3,7'
+    """
+    parts: list[list[int]] = []
+    for frame in frames:
+        if parts and frame == parts[-1][1] + 1:
+            parts[-1][1] = frame
+        else:
+            parts.append([frame, frame])
+    return ",".join(str(a) if a == b else f"{a}-{b}" for a, b in parts)

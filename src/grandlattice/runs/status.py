@@ -1,0 +1,239 @@
+"""How a run stands, read from its ledger by anyone, at any time, without the plan or its scene."""
+
+from __future__ import annotations
+
+import fnmatch
+import hashlib
+import json
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from grandlattice.compiled import cache_folder
+from grandlattice.errors import NoSuchCell, RunError, nearest
+from grandlattice.runs.ledger import DONE, FAILED, RUNNING, WAITING, Ledger
+from grandlattice.runs.steering import is_under_way
+
+if TYPE_CHECKING:
+    import pandas
+
+_SHOWN = (
+    "cell", "frame", "frames", "state", "tries", "worker", "started", "ended", "share", "seconds",
+    "trace_seconds", "cpu_seconds", "peak_bytes", "samples", "noise", "rays", "priority", "problem",
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class TaskStatus:
+    """How one task stands.
+
+    Attributes
+    ----------
+    cell, frame, frames : address of its first cell, its first frame, how many frames.
+    state : ``waiting``, ``running``, ``done``, ``failed`` or ``dropped``.
+    worker, started, ended : who does or did it, and when, Unix time.
+    share : 0..1, of a running one.
+    seconds, trace_seconds, cpu_seconds, peak_bytes, samples, noise, rays : what it took and reached.
+    problem : what went wrong last.
+    log : the end of what was said meanwhile; only where it was asked for.
+    """
+
+    cell: str
+    frame: int
+    frames: int
+    state: str
+    tries: int
+    worker: int | None
+    started: float | None
+    ended: float | None
+    share: float | None
+    seconds: float | None
+    trace_seconds: float | None
+    cpu_seconds: float | None
+    peak_bytes: int | None
+    samples: int | None
+    noise: float | None
+    rays: int | None
+    priority: int
+    problem: str
+    log: str = ""
+
+
+@dataclass(frozen=True)
+class RunStatus:
+    """How the run of a plan stands.
+
+    Attributes
+    ----------
+    name, ledger : of the plan.
+    under_way : whether a process works on it now.
+    state : of the last run: ``running``, ``done``, ``failures``, ``stopped``, ``budget``, ``full``;
+        ``broken off`` where it ended without a word.
+    held : why no frame begins for now, empty where they do.
+    counts : state → how many tasks.
+    share : of the work that is done, 0..1, running tasks by their progress.
+    started, seconds : when the last run began, and how long it took or has taken.
+    seconds_left : None where nothing was measured, or nothing runs.
+    tasks : those asked for.
+    """
+
+    name: str
+    ledger: Path
+    under_way: bool
+    state: str
+    held: str
+    counts: dict[str, int]
+    share: float
+    started: float | None
+    seconds: float
+    seconds_left: float | None
+    workers: int
+    host: str
+    pid: int
+    tasks: tuple[TaskStatus, ...] = ()
+
+
+def read_status(
+    ledger: Ledger, at: Sequence[str] = (), states: Sequence[str] = (RUNNING, FAILED), most: int = 200,
+    logs: bool = False,
+) -> RunStatus:  # fmt: skip
+    """How a run stands.
+
+    Parameters
+    ----------
+    at : only tasks of these cells, see `Cells.at`.
+    states : only tasks in one of these states.
+    most : how many tasks at most.
+    logs : with the end of the log of each.
+
+    Raises
+    ------
+    RunError
+        When nothing was ever run there.
+    NoSuchCell
+        When there is no such axis.
+    """
+    name = ledger.file.name.removesuffix(".ledger.sqlite")
+    if not ledger.file.exists():
+        raise RunError(f"{name} has not been run yet.", cure="glat run begins")
+    with ledger.open() as connection:
+        about = dict(connection.execute("SELECT key, value FROM about"))
+        planning = int(about.get("planning", 0))
+        rows = connection.execute(
+            "SELECT state, COUNT(*), SUM(work) FROM tasks WHERE planning = ? GROUP BY state", (planning,)
+        ).fetchall()
+        begun = connection.execute(
+            "SELECT SUM(work * COALESCE(share, 0)) FROM tasks WHERE planning = ? AND state = 'running'",
+            (planning,),
+        ).fetchone()[0]
+        run = connection.execute(
+            "SELECT run, started, ended, workers, state, host, pid, held, seconds FROM runs "
+            "ORDER BY run DESC LIMIT 1"
+        ).fetchone() or (0, None, None, 0, "", "", 0, "", None)
+        pace = connection.execute(
+            "SELECT SUM(seconds), SUM(work) FROM tasks WHERE planning = ? AND run = ? AND state = 'done'",
+            (planning, run[0]),
+        ).fetchone()
+        tasks = _tasks(connection, planning, json.loads(about.get("axes", "[]")), at, states, most, logs)
+    under_way = is_under_way(ledger)
+    counts = {state: count for state, count, _ in rows}
+    work = {state: amount or 0.0 for state, _, amount in rows}
+    if not under_way:  # what a run that was killed left running waits for the next
+        counts[WAITING] = counts.get(WAITING, 0) + counts.pop(RUNNING, 0)
+    total = sum(amount for state, amount in work.items() if state != "dropped") or 1.0
+    done = work.get(DONE, 0.0) + (begun or 0.0 if under_way else 0.0)
+    left = work.get(WAITING, 0.0) + work.get(RUNNING, 0.0) - (begun or 0.0)
+    ahead = min(run[3] or 1, max(counts.get(WAITING, 0) + counts.get(RUNNING, 0), 1))
+    rate = pace[0] / pace[1] if pace[1] else None
+    return RunStatus(
+        name=name, ledger=ledger.file, under_way=under_way,
+        state="broken off" if run[4] == "running" and not under_way else run[4], held=run[7],
+        counts={state: count for state, count in counts.items() if count}, share=min(1.0, done / total),
+        started=run[1],
+        seconds=run[8] if run[8] is not None else max(0.0, (run[2] or time.time()) - (run[1] or time.time())),
+        seconds_left=left * rate / max(1, ahead) if rate is not None and under_way else None,
+        workers=run[3], host=run[5], pid=run[6], tasks=tuple(tasks),
+    )  # fmt: skip
+
+
+def _tasks(  # type: ignore[no-untyped-def]
+    connection, planning: int, axes: list[str], at: Sequence[str], states: Sequence[str], most: int,
+    logs: bool,
+) -> list[TaskStatus]:  # fmt: skip
+    patterns = [_pattern(text, axes) for text in at]
+    marks = ", ".join("?" * len(states))
+    log = "(SELECT text FROM logs WHERE logs.trace = tasks.trace)" if logs else "''"
+    rows = connection.execute(
+        f"SELECT {', '.join(_SHOWN)}, COALESCE({log}, '') FROM tasks "
+        f"WHERE planning = ? AND state IN ({marks}) ORDER BY number", (planning, *states),
+    )  # fmt: skip
+    found = []
+    for row in rows:
+        if all(_matches(row[0], pattern) for pattern in patterns):
+            found.append(TaskStatus(*row))
+            if len(found) >= most:
+                break
+    return found
+
+
+def _pattern(text: str, axes: list[str]) -> list[list[str]] | str:
+    """For each axis the globs of an address or of ``axis=entries``; or the name of an added cell."""
+    if "=" in text:
+        name, _, entries = text.partition("=")
+        if name not in axes:
+            raise NoSuchCell(f"There is no axis {name}. {nearest(name, axes)}")
+        return [entries.split(",") if axis == name else ["*"] for axis in axes]
+    parts = text.split("/")
+    if len(parts) != len(axes):
+        return text
+    return [part.split(",") if part else ["*"] for part in parts]
+
+
+def _matches(address: str, pattern: list[list[str]] | str) -> bool:
+    if isinstance(pattern, str):
+        return address == pattern
+    parts = address.split("/")
+    return len(parts) == len(pattern) and all(
+        any(fnmatch.fnmatchcase(part, glob) for glob in globs)
+        for part, globs in zip(parts, pattern, strict=True)
+    )
+
+
+def table(ledger: Ledger) -> pandas.DataFrame:
+    """A row for each task of the plan as it was run last; columns as in `TaskStatus`."""
+    import pandas
+
+    with ledger.open() as connection:
+        return pandas.read_sql_query(
+            f"SELECT {', '.join(_SHOWN)} FROM tasks WHERE planning = "
+            "(SELECT CAST(value AS INTEGER) FROM about WHERE key = 'planning') ORDER BY number",
+            connection,
+        )
+
+
+# --- every run on this machine -------------------------------------------------------------------
+
+
+def note_run(ledger: Ledger) -> None:
+    """Remember that a ledger is on this machine, for `known_runs`."""
+    folder = cache_folder() / "runs"
+    name = hashlib.blake2b(str(ledger.file.resolve()).encode(), digest_size=8).hexdigest()
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        (folder / name).write_text(str(ledger.file.resolve()), encoding="utf-8")
+    except OSError:
+        pass  # a list for convenience; the run does not hang on it
+
+
+def known_runs() -> list[Ledger]:
+    """Ledgers of runs on this machine that are still there, the last run first."""
+    found = []
+    for note in (cache_folder() / "runs").glob("*"):
+        try:
+            file = Path(note.read_text(encoding="utf-8"))
+            found.append((file.stat().st_mtime, file))
+        except OSError:
+            note.unlink(missing_ok=True)
+    return [Ledger(file) for _, file in sorted(found, reverse=True)]

@@ -1,0 +1,235 @@
+"""Steering a run from elsewhere: orders that wait in its ledger until the coordinator takes them.
+
+There is one writer of an output folder at a time, kept by a lock the system lets go of when the
+process ends, however it ends.
+"""
+
+from __future__ import annotations
+
+import os
+import platform
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from filelock import FileLock, Timeout
+from numpy.typing import NDArray
+
+from grandlattice.errors import LatticeError, RunError, RunUnderWay
+from grandlattice.runs.ledger import DROPPED, WAITING, Ledger
+
+if TYPE_CHECKING:
+    from grandlattice.runs.coordinator import Coordinator
+
+_ANSWER_WITHIN = 30.0  # seconds
+
+
+@contextmanager
+def sole_writer(ledger: Ledger) -> Iterator[None]:
+    """Hold the output of a plan; nobody else runs it meanwhile.
+
+    Raises
+    ------
+    RunUnderWay
+        When somebody does.
+    """
+    file = lock_file(ledger)
+    file.parent.mkdir(parents=True, exist_ok=True)
+    lock = FileLock(file, timeout=0)
+    try:
+        lock.acquire()
+    except Timeout:
+        raise RunUnderWay(
+            f"A run of {ledger.file.name.split('.')[0]} writes to this folder already{_whose(file)}.",
+            cure="glat status --follow shows it, glat stop ends it; other cells can be added to it with "
+            "glat retry and glat priority, another plan with glat add",
+        ) from None
+    except OSError as problem:
+        raise RunError(
+            f"{file} cannot be locked: {problem.strerror}.", cure="choose another folder with --into"
+        ) from problem
+    try:
+        file.with_suffix(".holder").write_text(f"{os.getpid()} {platform.node()} {time.time():.0f}")
+        yield
+    finally:
+        file.with_suffix(".holder").unlink(missing_ok=True)
+        lock.release()
+
+
+def lock_file(ledger: Ledger) -> Path:
+    """What is locked while a run writes."""
+    return ledger.file.with_name(f".{ledger.file.stem.removesuffix('.ledger')}.lock")
+
+
+def is_under_way(ledger: Ledger) -> bool:
+    """Whether somebody runs this plan now."""
+    file = lock_file(ledger)
+    if not file.exists():
+        return False
+    lock = FileLock(file, timeout=0)
+    try:
+        lock.acquire()
+    except Timeout:
+        return True
+    except OSError:
+        return False
+    lock.release()
+    return False
+
+
+def _whose(file: Path) -> str:
+    try:
+        pid, host, since = file.with_suffix(".holder").read_text().split()
+        began = time.strftime("%H:%M", time.localtime(float(since)))
+    except (OSError, ValueError):
+        return ""
+    return f", since {began}, as process {pid} on {host}"
+
+
+@dataclass(frozen=True)
+class Steering:
+    """Orders for the run of a plan that is under way.
+
+    Parameters
+    ----------
+    ledger : of the plan.
+
+    Examples
+    --------
+    >>> steering = lattice.steering("orrery.lattice.yaml")      # doctest: +SKIP
+    >>> steering.pause()                                        # doctest: +SKIP
+    """
+
+    ledger: Ledger
+
+    def pause(self) -> str:
+        """Begin no more frames for now; those under way are finished."""
+        return self._order("pause")
+
+    def unpause(self) -> str:
+        """Go on."""
+        return self._order("unpause")
+
+    def stop(self, *, now: bool = False) -> str:
+        """End the run after the frames under way, or give those up too."""
+        return self._order("stop", now=now)
+
+    def retry(self, *at: str) -> str:
+        """Do frames again that failed or were dropped; of these cells, or of all."""
+        return self._order("retry", at=list(at))
+
+    def drop(self, *at: str) -> str:
+        """Leave out the frames of these cells that have not begun."""
+        return self._order("drop", at=list(at))
+
+    def prioritise(self, priority: int, *at: str) -> str:
+        """Change the priority of the frames of these cells that have not begun."""
+        return self._order("priority", at=list(at), priority=priority)
+
+    def add(self, plan: str | Path) -> str:
+        """Have another plan carried out when this one is done."""
+        return self._order("add", plan=str(Path(plan).resolve()))
+
+    def _order(self, verb: str, **details: Any) -> str:
+        """Leave an order and wait for what comes of it.
+
+        Raises
+        ------
+        RunError
+            When no run is under way, or it does not answer.
+        """
+        if not is_under_way(self.ledger):
+            raise RunError("No run of this plan is under way.", cure="glat run begins one")
+        number = self.ledger.give_order(verb, details)
+        deadline = time.monotonic() + _ANSWER_WITHIN
+        while time.monotonic() < deadline:
+            answer = self.ledger.answer_to(number)
+            if answer is not None:
+                return answer
+            time.sleep(0.1)
+        raise RunError(
+            f"The run has not answered for {_ANSWER_WITHIN:.0f} s; the order stands.",
+            cure="glat status shows whether it still works",
+        )
+
+
+# --- on the other side ---------------------------------------------------------------------------
+
+
+def obey(coordinator: Coordinator) -> None:
+    """Carry out the orders that wait in the ledger."""
+    ledger = coordinator.run.ledger
+    for number, verb, details in ledger.orders():
+        try:
+            answer = _ORDERS[verb](coordinator, details)
+        except LatticeError as problem:
+            answer = problem.what
+        except (KeyError, ValueError, TypeError) as problem:
+            answer = f"that order is not understood: {problem}"
+        ledger.answer(number, answer)
+
+
+def _pause(coordinator: Coordinator, details: dict[str, Any]) -> str:
+    coordinator.paused = True
+    under_way = len(coordinator.backend.under_way)
+    return f"paused; {_frames(under_way)} under way will be finished" if under_way else "paused"
+
+
+def _unpause(coordinator: Coordinator, details: dict[str, Any]) -> str:
+    coordinator.paused = False
+    return "going on"
+
+
+def _stop(coordinator: Coordinator, details: dict[str, Any]) -> str:
+    if details.get("now"):
+        coordinator.stop_now("stopped")
+        return "stopping now; frames under way are given up"
+    coordinator.finish_soon("stopped")
+    return f"stopping after {_frames(len(coordinator.backend.under_way))} under way"
+
+
+def _retry(coordinator: Coordinator, details: dict[str, Any]) -> str:
+    run = coordinator.run
+    done = np.array([event.task.number for event in run.finished], np.int64)
+    revived = coordinator.schedule.revive(np.setdiff1d(_numbers(coordinator, details), done))
+    again = set(revived.tolist())
+    run.failures = [failure for failure in run.failures if failure.task.number not in again]
+    coordinator.mark(revived, WAITING)
+    return f"{_frames(len(revived))} will be done again"
+
+
+def _drop(coordinator: Coordinator, details: dict[str, Any]) -> str:
+    dropped = coordinator.schedule.drop(_numbers(coordinator, details))
+    coordinator.mark(dropped, DROPPED)
+    return f"{_frames(len(dropped))} left out"
+
+
+def _prioritise(coordinator: Coordinator, details: dict[str, Any]) -> str:
+    changed = coordinator.schedule.prioritise(_numbers(coordinator, details), int(details["priority"]))
+    return f"{_frames(len(changed))} now with priority {details['priority']}"
+
+
+def _add(coordinator: Coordinator, details: dict[str, Any]) -> str:
+    coordinator.add_to_queue(str(details["plan"]))
+    return f"{Path(details['plan']).name} comes after this plan"
+
+
+def _numbers(coordinator: Coordinator, details: dict[str, Any]) -> NDArray[np.int64]:
+    from grandlattice.plan import cells_at  # whoever only gives orders needs no plan
+
+    todo, at = coordinator.run.outlook.todo, details.get("at")
+    return todo.of_cells(cells_at(todo.made_from.lattice, at)) if at else todo.numbers
+
+
+def _frames(count: int) -> str:
+    return f"{count:,} {'frame' if count == 1 else 'frames'}"
+
+
+_ORDERS: dict[str, Callable[[Coordinator, dict[str, Any]], str]] = {
+    "pause": _pause, "unpause": _unpause, "stop": _stop, "retry": _retry, "drop": _drop,
+    "priority": _prioritise, "add": _add,
+}  # fmt: skip

@@ -1,0 +1,155 @@
+"""Rendered frames into files, with what they are in their metadata, each whole or absent."""
+
+from __future__ import annotations
+
+import time
+from functools import partial
+from importlib.metadata import version
+from pathlib import Path
+
+import numpy as np
+from pydantic import BaseModel
+
+from grandlattice.images import (
+    MARK,
+    Channels,
+    copy_with_marks,
+    read_mark,
+    to_display,
+    with_label,
+    write_display,
+    write_exr,
+    write_hdr,
+)
+from grandlattice.plan import Cell
+from grandlattice.runs.fingerprints import TaskFile
+from grandlattice.runs.ledger import FileRecord, coordinates_text
+from grandlattice.runs.order import Rendered, WorkOrder
+from grandlattice.runs.store import FolderStore
+from grandlattice.runs.tasks import Task
+from grandlattice.tracer import PASSES, Film
+
+
+class Filer:
+    """Writes the files of tasks.
+
+    Parameters
+    ----------
+    order : what the tasks have in common.
+    """
+
+    def __init__(self, order: WorkOrder) -> None:
+        self._order = order
+        self._store = FolderStore(order.output)
+
+    def put(self, task: Task, rendered: Rendered) -> list[FileRecord]:
+        """Write every file of one frame of a task.
+
+        Raises
+        ------
+        OutputError
+            When one cannot be written.
+        """
+        records = []
+        for member in task.cells:
+            for file in member.files:
+                if file.planned.frame != rendered.frame:
+                    continue
+                path = file.planned.path
+                if self._order.keep and read_mark(self._store.path(path), "fingerprint") != file.fingerprint:
+                    self._store.keep(path, self._order.keep)
+                write = partial(self._write, file=file, cell=member.cell, rendered=rendered)
+                size = self._store.put(path, write)
+                records.append(self._record(member.cell, file, size, rendered.film, task))
+        return records
+
+    def _write(self, path: Path, file: TaskFile, cell: Cell, rendered: Rendered) -> None:
+        film = rendered.film
+        settings, kind = cell.settings, file.planned.format
+        metadata = self._metadata(cell, file, film)
+        ppi = settings.size.ppi
+        if kind == "exr" and rendered.original is not None:
+            copy_with_marks(rendered.original, path, metadata)
+            return
+        if kind == "exr":
+            options = settings.files.exr
+            layers = [
+                Channels(
+                    PASSES[name].channels, film.passes[name],
+                    PASSES[name].exact or options.passes.get(name, options.depth) == "float",
+                )
+                for name in file.planned.passes
+            ]  # fmt: skip
+            half = options.depth == "half" or "half" in options.passes.values()
+            write_exr(path, layers, metadata, half=half, ppi=ppi)
+            return
+        beauty = film.passes["beauty"]
+        if kind == "hdr":
+            write_hdr(path, beauty[..., :3], metadata)
+            return
+        pixels = to_display(beauty, settings.display, settings.exposure)
+        if settings.label:
+            words = [f"{axis} {entry}" for axis, entry in cell.coordinates.items()]
+            figures = f"frame {file.planned.frame}   {film.samples} samples   {film.seconds:.1f} s"
+            pixels = with_label(pixels, cell.name or "   ".join(words) or self._order.plan_name, figures)
+        deep = getattr(settings.files, kind)
+        bits = int(deep.depth) if kind in ("png", "tiff") else 8
+        write_display(
+            path, pixels, metadata, kind=kind, bits=bits, quality=settings.files.jpg.quality, ppi=ppi
+        )
+
+    def _metadata(self, cell: Cell, file: TaskFile, film: Film) -> dict[str, str | int | float]:
+        edits = "; ".join(f"{p.edit.verb} {_as_typed(p.edit.body)} ({p.source})" for p in cell.edits)
+        facts: dict[str, str | int | float] = {
+            "Software": f"Grand Lattice {version('grandlattice')}",
+            f"{MARK}plan": self._order.plan_name,
+            f"{MARK}scene": self._order.scene.name,
+            f"{MARK}cell": cell.address,
+            f"{MARK}frame": file.planned.frame,
+            f"{MARK}camera": cell.settings.camera or "",
+            f"{MARK}edits": edits,
+            f"{MARK}samples": film.samples,
+            f"{MARK}seed": cell.settings.seed,
+            f"{MARK}seconds": round(film.seconds, 3),
+            f"{MARK}rays": film.rays,
+            f"{MARK}denoised": int(film.denoised),
+            f"{MARK}versions": _versions(),
+            f"{MARK}fingerprint": file.fingerprint,
+        }
+        if film.noise is not None:
+            facts[f"{MARK}noise"] = round(film.noise, 6)
+        if film.unfinished:
+            facts[f"{MARK}unfinished"] = 1
+        facts |= {f"{MARK}axis:{axis}": entry for axis, entry in cell.coordinates.items()}
+        return facts
+
+    def _record(self, cell: Cell, file: TaskFile, size: int, film: Film, task: Task) -> FileRecord:
+        return FileRecord(
+            path=file.planned.path,
+            cell=cell.address,
+            coordinates=coordinates_text(dict(cell.coordinates)),
+            frame=file.planned.frame,
+            format=file.planned.format,
+            passes=" ".join(file.planned.passes),
+            fingerprint=file.fingerprint,
+            bytes=size,
+            width=film.width,
+            height=film.height,
+            samples=film.samples,
+            rays=film.rays,
+            seconds=film.seconds,
+            denoised=film.denoised,
+            finished=time.time(),
+            run=self._order.run,
+            trace=task.trace,
+            noise=film.noise,
+            unfinished=film.unfinished,
+        )
+
+
+def _as_typed(body: BaseModel) -> object:
+    return body.model_dump(mode="json", by_alias=True, exclude_unset=True)
+
+
+def _versions() -> str:
+    return f"grandlattice {version('grandlattice')}, usd-core {version('usd-core')}, numpy {np.__version__}"

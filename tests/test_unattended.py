@@ -1,0 +1,520 @@
+"""What a run does when nobody looks: order, steering, budgets, outside renderers, bad nights."""
+
+from __future__ import annotations
+
+import datetime
+import http.server
+import json
+import os
+import sqlite3
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import OpenImageIO as oiio
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import grandlattice as lattice
+from conftest import PLAN
+from grandlattice import Failed, Finished, Held, Retried, Started
+from grandlattice.errors import OutputError, PlanError, RunError, RunUnderWay, SceneError, WorkerError
+from grandlattice.plan.running import Budget
+from grandlattice.runs import Ledger, Patience, Schedule, Spending
+from grandlattice.runs.budgets import seconds_until
+from grandlattice.runs.ledger import SCHEMA_VERSION
+
+OUTSIDE = Path(__file__).parent.parent / "examples" / "outside_renderer.py"
+
+
+# --- which task begins next --------------------------------------------------------------------
+
+
+@st.composite
+def nights(draw):
+    count = draw(st.integers(1, 40))
+    lengths = st.integers(0, 4)
+    return (
+        sorted(draw(st.lists(lengths, min_size=count, max_size=count))),  # steps
+        draw(st.lists(st.integers(-2, 2), min_size=count, max_size=count)),  # priorities
+        draw(st.lists(st.floats(0.1, 9.0), min_size=count, max_size=count)),  # seconds
+        draw(st.lists(st.integers(0, 4), min_size=count, max_size=count)),  # failures before success
+        draw(st.integers(1, 7)),  # workers
+    )
+
+
+@settings(max_examples=200, deadline=None)
+@given(nights())
+def test_order_priorities_and_barriers_hold_whatever_happens(night) -> None:
+    steps, priorities, seconds, fails, workers = night
+    clock, patience = [0.0], Patience(retries=2, delay=1.0)
+    schedule = Schedule(
+        np.arange(len(steps)),
+        np.array(steps, np.int32),
+        np.array(priorities, np.int32),
+        patience,
+        lambda: clock[0],
+    )
+    busy: list[tuple[float, int]] = []
+    began: dict[int, float] = {}
+    ended: dict[int, float] = {}
+    tries = [0] * len(steps)
+    while not schedule.is_done:
+        while len(busy) < workers and (number := schedule.next()) is not None:
+            began.setdefault(number, clock[0])
+            tries[number] += 1
+            busy.append((clock[0] + seconds[number], number))
+        if busy:
+            busy.sort()
+            clock[0], number = busy.pop(0)
+            if tries[number] <= fails[number] and schedule.again(number) is not None:
+                continue
+            schedule.ended(number)
+            ended[number] = clock[0]
+        else:
+            clock[0] += 0.5  # all that is left waits to be tried again
+    first_begun = sorted(began, key=lambda n: (began[n], steps[n], -priorities[n], n))
+    assert first_begun == sorted(range(len(steps)), key=lambda n: (steps[n], -priorities[n], n))
+    assert set(ended) == set(range(len(steps)))
+    assert tries == [min(fail, 2) + 1 for fail in fails]
+    for number, when in began.items():
+        assert all(ended[other] <= when for other in ended if steps[other] < steps[number])
+
+
+def test_priorities_and_barriers_of_a_plan_decide_the_order(plan_file: Path) -> None:
+    text = plan_file.read_text().replace("    night:\n", "    night:\n      priority: 3\n")
+    plan_file.write_text(text + "rules:\n  - at: {light: day, camera: Side}\n    priority: 1\n")
+    plan = lattice.open_plan(plan_file)
+    assert [task.first.address for task in plan.tasks()] == [
+        "night/Front",
+        "night/Side",
+        "day/Side",
+        "day/Front",
+    ]
+    # With a barrier a light goes as a whole where its most urgent cell wants it.
+    plan.change("run", {"wait": "light"}).change("rules", [{"at": {"camera": "Side"}, "priority": "5"}])
+    tasks = plan.tasks()
+    assert [task.first.address for task in tasks] == ["day/Side", "day/Front", "night/Side", "night/Front"]
+    assert [task.step for task in tasks] == [0, 0, 1, 1]
+
+
+# --- steering ----------------------------------------------------------------------------------
+
+
+def in_thread(work: Callable[[], object]) -> tuple[threading.Thread, list]:
+    came: list = []
+    thread = threading.Thread(target=lambda: came.append(work()))
+    thread.start()
+    return thread, came
+
+
+def until(true: Callable[[], object], seconds: float = 60.0) -> None:
+    deadline = time.monotonic() + seconds
+    while not true():
+        assert time.monotonic() < deadline, "waited in vain"
+        time.sleep(0.05)
+
+
+def test_a_run_is_steered_from_elsewhere(plan_file: Path, glat) -> None:
+    plan_file.write_text(plan_file.read_text().replace("samples: 4", "samples: 1500\n  frames: 1-4"))
+    plan, events = lattice.open_plan(plan_file), []
+    thread, came = in_thread(lambda: plan.run(workers=1, on_event=events.append))
+
+    def begun() -> list[str]:
+        return [e.task.label for e in events if isinstance(e, Started)]
+
+    until(lambda: begun())
+    with pytest.raises(RunUnderWay, match="writes to this folder already, since"):
+        lattice.open_plan(plan_file).run(workers=0)
+    steering = lattice.steering(plan_file)
+    assert steering.pause().startswith("paused")
+    until(lambda: not lattice.status(plan_file).counts.get("running"))
+    before = begun()
+    assert lattice.status(plan_file).held == "paused"
+    assert steering.prioritise(7, "night/Side") == "4 frames now with priority 7"
+    assert steering.drop("light=day", "camera=Side") == "4 frames left out"
+    assert "Did you mean night" in steering.drop("light=nite")
+    assert begun() == before
+    code, said = glat(plan_file.parent, "status")
+    assert code == 0
+    assert "‖ paused" in said
+    assert "4 dropped" in said
+    assert glat(plan_file.parent, "unpause") == (0, "going on\n")
+    until(lambda: len(begun()) > len(before))
+    assert begun()[len(before)] == "night/Side · 1"
+    assert steering.retry("light=day", "camera=Side") == "4 frames will be done again"
+    assert "stopping after 1 frame" in steering.stop()
+    thread.join(60)
+    (run,) = came
+    assert run.interrupted
+    assert run.left == 16 - len(run.finished)
+    status = lattice.status(plan_file, states=["waiting"])
+    assert (status.under_way, status.state, len(status.tasks)) == (False, "stopped", run.left)
+    with pytest.raises(RunError, match="No run of this plan is under way"):
+        steering.pause()
+    assert [known.name for known in lattice.all_runs()].count("room") >= 1
+    (done,) = lattice.status(plan_file, ["night/Side"], states=["done"]).tasks[:1]
+    assert done.seconds > done.trace_seconds > 0
+    assert done.cpu_seconds > 0
+    assert done.peak_bytes > 50e6
+    table = run.task_table()
+    assert list(table["state"]).count("done") == len(run.finished)
+
+
+def test_a_plan_added_meanwhile_comes_afterwards(plan_file: Path, glat) -> None:
+    other = plan_file.with_name("other.lattice.yaml")
+    other.write_text(PLAN.replace("out/", "other/"))
+    plan_file.write_text(plan_file.read_text().replace("samples: 4", "samples: 2000"))
+    thread, came = in_thread(lambda: glat(plan_file.parent, "run", "room.lattice.yaml", "--workers", "1"))
+    ledger = Ledger(plan_file.with_name("room.ledger.sqlite"))
+    until(lambda: ledger.file.exists() and lattice.status(plan_file).counts.get("running"))
+    code, said = glat(plan_file.parent, "add", "other.lattice.yaml", "room.lattice.yaml")
+    assert (code, said) == (0, "other.lattice.yaml comes after this plan\n")
+    thread.join(120)
+    assert came[0][0] == 0, came[0][1]
+    assert len(list(plan_file.parent.glob("other/*/*.exr"))) == 4
+
+
+# --- files that are there, budgets, notices ------------------------------------------------------
+
+
+def test_what_is_there_is_skipped_replaced_kept_or_refused(plan_file: Path) -> None:
+    folder, plan = plan_file.parent, lattice.open_plan(plan_file)
+    front = folder / "out/day/Front.0001.exr"
+    assert plan.run(at=["day/"], workers=0).ok
+    old = front.read_bytes()
+    plan.override(seed=5)
+    with pytest.raises(OutputError, match="existing: refuse"):
+        plan.run(at=["day/"], workers=0, existing="refuse")
+    assert front.read_bytes() == old
+    theirs = folder / "out/day/Side.0001.png"
+    theirs.write_bytes(b"somebody's work")
+    assert plan.run(at=["day/"], workers=0, existing="keep-both").ok
+    kept = list(folder.glob("room-kept/*/out/day/*"))
+    assert sorted(p.name for p in kept) == [
+        "Front.0001.exr",
+        "Front.0001.png",
+        "Side.0001.exr",
+        "Side.0001.png",
+    ]
+    assert {p.name: p.read_bytes() for p in kept}["Front.0001.exr"] == old
+    assert {p.name: p.read_bytes() for p in kept}["Side.0001.png"] == b"somebody's work"
+    assert front.read_bytes() != old
+    assert not plan.run(at=["day/"], workers=0, existing="keep-both").outlook.todo
+    assert len(plan.run(at=["day/"], workers=0, existing="replace").finished) == 2
+    with pytest.raises(PlanError, match="Did you mean skip"):
+        plan.run(workers=0, existing="skipp")
+
+
+@pytest.mark.parametrize(
+    ("budget", "spent", "why"),
+    [
+        ({"time": "10 s"}, (11.0, 0.0), "time of the run's budget"),
+        ({"until": "07:00"}, (3600.0, 0.0), "it is 07:00"),
+        ({"core-hours": "2"}, (1.0, 7200.0), "2 core-hours"),
+        ({"rate": "3", "money": "4.5"}, (1.0, 5400.0), "the budget of 4.5"),
+        ({"rate": "3"}, (1e9, 1e9), ""),
+    ],
+)
+def test_a_budget_ends_when_it_is_spent_and_not_before(budget, spent, why: str) -> None:
+    clock = [0.0]
+    now = datetime.datetime(2026, 6, 21, 6, 0)
+    spending = Spending(Budget.model_validate(budget), lambda: clock[0], lambda: now)
+    assert spending.ended() == ""
+    clock[0], spending.core_seconds = spent[0] * 0.99, spent[1] * 0.99
+    assert spending.ended() == ""
+    clock[0], spending.core_seconds = spent
+    assert why in spending.ended()
+    assert bool(spending.ended()) == bool(why)
+
+
+def test_a_clock_time_is_the_next_to_come() -> None:
+    assert seconds_until("07:00", datetime.datetime(2026, 6, 21, 6, 59, 30)) == 30.0
+    assert seconds_until("07:00", datetime.datetime(2026, 6, 21, 7, 0)) == 86400.0
+
+
+def test_a_run_ends_with_its_budget_and_is_taken_up_later(plan_file: Path, glat) -> None:
+    plan_file.write_text(plan_file.read_text().replace("samples: 4", "samples: 600"))
+    code, said = glat(plan_file.parent, "run", "--workers", "1", "--run", "budget.core-hours=0.00001")
+    assert code == 1
+    assert "1e-05 core-hours are spent; 3 frames left" in said
+    assert "next:  glat run" in said
+    assert glat(plan_file.parent, "status", "--json")[0] == 0
+    assert lattice.status(plan_file).state == "budget"
+    done = lattice.open_plan(plan_file).run(workers=1, budget={"cell": 1e-6})
+    assert done.ok  # each cell has one frame, which begins before its budget is spent
+    assert len(done.finished) == 3
+
+
+class Mailbox(http.server.BaseHTTPRequestHandler):
+    letters: list[dict] = []  # noqa: RUF012
+
+    def do_POST(self) -> None:
+        self.letters.append(json.loads(self.rfile.read(int(self.headers["Content-Length"]))))
+        self.send_response(200)
+        self.end_headers()
+
+    def log_message(self, *args: object) -> None:
+        pass
+
+
+def test_people_are_told_of_cells_the_first_failure_and_the_end(plan_file: Path, monkeypatch) -> None:
+    server = http.server.HTTPServer(("127.0.0.1", 0), Mailbox)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    monkeypatch.setenv("NIGHT_BOX", f"json://127.0.0.1:{server.server_port}")
+    text = plan_file.read_text().replace(
+        "    night:\n      edits:\n", "    night:\n      edits:\n        - set: {on: //BallA, nonsense: 1}\n"
+    )
+    plan_file.write_text(
+        text
+        + "run:\n  notices:\n    - to: $NIGHT_BOX\n      on: [cell, failure, end]\n    - to: json://127.0.0.1:1\n      on: end\n"
+    )
+    try:
+        run = lattice.open_plan(plan_file).run(workers=0)
+    finally:
+        server.shutdown()
+    titles = [letter["title"] for letter in Mailbox.letters]
+    assert titles == ["day/Front is done", "day/Side is done", "night/Front · 1 failed", "room: not all done"]
+    assert "has no attribute nonsense" in Mailbox.letters[2]["message"]
+    assert "2 failed" in Mailbox.letters[3]["message"]
+    assert Mailbox.letters[0]["attachments"][0]["filename"] == "Front.0001.png"
+    assert run.notes == ["A notice to json could not be sent."]
+
+
+def test_a_command_follows_only_when_told(plan_file: Path, monkeypatch, glat) -> None:
+    from grandlattice.cli import running
+
+    monkeypatch.setattr(running, "_COUNTDOWN", 0)
+    after = [sys.executable, "-c", "open('asleep', 'w')"]
+    plan_file.write_text(plan_file.read_text() + f"run:\n  after: {json.dumps(after)}\n")
+    queue = lattice.open_queue(plan_file)
+    monkeypatch.chdir(plan_file.parent)
+    assert glat(plan_file.parent, "run", "--workers", "0", "--at", "day/Front")[0] == 0
+    assert not Path("asleep").exists()
+    running._and_then(queue)
+    assert Path("asleep").exists()
+
+
+# --- bad nights ----------------------------------------------------------------------------------
+
+
+def test_a_full_disk_is_waited_for_and_the_run_goes_on(plan_file: Path, tmp_path: Path) -> None:
+    small = tmp_path / "small"
+    small.mkdir()
+    mount = ["mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", str(small)]
+    if subprocess.run(mount, capture_output=True, check=False).returncode:
+        pytest.skip("a small disk cannot be mounted here")
+    try:
+        plan, events = lattice.open_plan(plan_file).override(size="480x320", samples=1), []
+
+        def tell(event) -> None:
+            events.append(event)
+            if isinstance(event, Held) and event.reason:
+                subprocess.run(["mount", "-o", "remount,size=64m", str(small)], check=True)
+
+        run = plan.run(workers=1, into=small, on_event=tell)
+        assert run.ok
+        assert [("full" in e.reason) for e in events if isinstance(e, Held)] == [True, False]
+        assert len(list(small.rglob("*.exr"))) == 4
+        assert not [e for e in events if isinstance(e, Failed | Retried)]
+    finally:
+        subprocess.run(["umount", "-l", str(small)], check=True)
+
+
+def test_a_worker_that_holds_too_much_memory_is_ended(plan_file: Path) -> None:
+    plan_file.write_text(plan_file.read_text().replace("samples: 4", "samples: 60000"))
+    plan = lattice.open_plan(plan_file)
+    run = plan.run(at=["day/Front"], workers=1, memory="40 MB", retries=0, gentle=True)
+    (failure,) = run.failures
+    assert isinstance(failure.problem, WorkerError)
+    assert "held more than 0.0 GB" in failure.problem.what
+    assert not list(plan_file.parent.rglob("*.part*"))
+
+
+def test_a_scene_that_changes_meanwhile_is_found_out(plan_file: Path) -> None:
+    plan = lattice.open_plan(plan_file)
+    scene, texture = plan_file.with_name("room.usda"), plan_file.with_name("grid.png")
+
+    def run(change: Callable[[], object]):
+        return plan.run(workers=1, fresh=True, on_outlook=lambda outlook: None, on_event=first(change))
+
+    def first(change: Callable[[], object]):
+        struck = []
+
+        def tell(event) -> None:
+            if isinstance(event, Started) and not struck:
+                struck.append(change())
+
+        return tell
+
+    aside = plan_file.with_name("aside")
+    gone = run(lambda: scene.rename(aside))
+    assert all(isinstance(f.problem, SceneError) and "taken away" in f.problem.what for f in gone.failures)
+    assert gone.failures
+    aside.rename(scene)
+    changed = run(lambda: texture.write_bytes(texture.read_bytes() + b"\0"))
+    assert "grid.png was changed while the run was under way" in changed.failures[0].problem.what
+    assert lattice.open_plan(plan_file).run(workers=0).ok
+
+
+@pytest.mark.parametrize("version", ["1", "2"])
+def test_ledgers_of_older_versions_are_taken_over(plan_file: Path, version: str) -> None:
+    """Made as they were: without what came later."""
+    assert lattice.open_plan(plan_file).run(workers=0).ok
+    file = plan_file.with_name("room.ledger.sqlite")
+    with sqlite3.connect(file) as connection:
+        for table in ("tasks", "members", "logs", "orders", *(["versions"] if version == "1" else [])):
+            connection.execute(f"DROP TABLE {table}")
+        connection.execute("DELETE FROM about WHERE key != 'schema'")
+        for table, names in {
+            "files": ("trace", "noise", "unfinished"),
+            "runs": (
+                "host",
+                "pid",
+                "heard",
+                "held",
+                "estimate_low",
+                "estimate",
+                "estimate_high",
+                "seconds",
+                "core_seconds",
+            ),
+        }.items():
+            for name in names:
+                connection.execute(f"ALTER TABLE {table} DROP COLUMN {name}")
+        connection.execute("UPDATE about SET value = ? WHERE key = 'schema'", (version,))
+    again = lattice.open_plan(plan_file).run(workers=0)
+    assert not again.outlook.todo
+    with sqlite3.connect(file) as connection:
+        assert connection.execute("SELECT value FROM about WHERE key = 'schema'").fetchone() == (
+            str(SCHEMA_VERSION),
+        )
+    assert lattice.open_plan(plan_file).run(workers=0, fresh=True).ok
+
+
+def test_the_cost_is_measured_first_and_its_error_remembered(plan_file: Path) -> None:
+    text = plan_file.read_text().replace("samples: 4", "samples: 400").replace("48x32", "144x96")
+    plan_file.write_text(text)
+    said = []
+    run = lattice.open_plan(plan_file).run(workers=1, on_estimate=said.append)
+    assert run.ok
+    assert (said[0].source, said[0].last) == ("2 probes", None)
+    assert said[0].low < said[0].seconds < said[0].high
+    traced = sum(event.result.seconds for event in run.finished)
+    assert traced / 3.0 < said[0].core_seconds < traced * 3.0  # a busy machine; the benchmark is stricter
+    lattice.open_plan(plan_file).run(workers=1, fresh=True, on_estimate=said.append)
+    assert said[1].source == "frames rendered before"
+    assert said[1].last == pytest.approx(run.seconds / said[0].seconds, rel=0.02)
+
+
+# --- any renderer --------------------------------------------------------------------------------
+
+
+def outside(plan_file: Path, extra: str = "", chunk: int = 1, frames: str = "1") -> lattice.Plan:
+    """The plan drawn by the program of the examples."""
+    command = [
+        "{executable}", str(OUTSIDE), "{usd}", "{output}", "--camera", "{camera}", "--size", "{width}x{height}",
+        "--frames", "{frames}", *extra.split(),
+    ]  # fmt: skip
+    renderer = {
+        "command": command,
+        "executables": {"1": sys.executable},
+        "chunk": chunk,
+        "percent": "(\\d+) %",
+        "retry": [75],
+    }
+    text = plan_file.read_text().replace("samples: 4", f"renderer: clay\n  frames: {frames}")
+    plan_file.write_text(text + f"renderers: {json.dumps({'clay': renderer})}\nrun:\n  stalled: 8 s\n")
+    return lattice.open_plan(plan_file)
+
+
+def test_another_program_draws_the_cells(plan_file: Path) -> None:
+    plan, events = outside(plan_file, chunk=3, frames="1-4"), []
+    run = plan.run(at=["/Front"], workers=1, on_event=events.append)
+    assert run.ok, run.failures
+    assert [e.task.label for e in events if isinstance(e, Started)] == [
+        "day/Front · 1-3", "day/Front · 4", "night/Front · 1-3", "night/Front · 4",
+    ]  # fmt: skip
+    assert len(run.table()) == 16
+    beauty = run.picture("day/Front", frame=4)
+    assert beauty.shape == (32, 48, 4)
+    assert 0.1 < beauty[..., 0].max() <= 0.63
+    depth = run.picture("day/Front", frame=4, pass_name="depth")
+    assert np.isfinite(depth[beauty[..., 3] > 0]).all()
+    spec = oiio.ImageInput.open(str(run.files("day/Front", 4)[0])).spec()
+    assert spec.getattribute("lattice:cell") == "day/Front"
+    assert spec.getattribute("frame") == 4
+    assert not lattice.open_plan(plan_file).run(at=["/Front"], workers=0).outlook.todo
+    assert not list(plan_file.parent.rglob(".outside*"))
+    # Its own tracer sees the same shapes: the two agree on where there is something.
+    ours = lattice.open_plan(plan_file).override(renderer="tracer", background="clear", frames="4")
+    mine = ours.run(at=["day/Front"], workers=0, into=plan_file.parent / "ours").picture("day/Front")
+    assert np.mean(np.abs(mine[..., 3] - beauty[..., 3])) < 0.05
+
+
+@pytest.mark.parametrize(
+    ("how", "once", "said"),
+    [
+        ("crash", True, "crashed (signal 11)"),
+        ("hang", True, "made no progress for 8 s"),
+        ("half", True, "was done"),
+        ("lie", False, "its file is not there"),
+        ("busy", True, "asks to be tried again (code 75). It said last: no licence is free"),
+        ("fail", False, "ended with code 1. It said last: the scene is not to my taste"),
+    ],
+)
+def test_renderers_that_misbehave_are_found_out(
+    plan_file: Path, tmp_path: Path, how, once, said: str
+) -> None:
+    extra = f"--misbehave {how}" + (f" --once {tmp_path / 'misbehaved'}" if once else "")
+    plan, events = outside(plan_file, extra), []
+    run = plan.run(at=["day/Front"], workers=1, retries=1, on_event=events.append)
+    problems = [e.problem.what for e in events if isinstance(e, Retried | Failed)]
+    assert said in problems[0]
+    assert run.ok == once
+    assert len(problems) == (2 if how == "lie" else 1)  # tried again, but for what will not pass
+    assert not list(plan_file.parent.rglob("*.part*"))
+    if not once:
+        assert not list(plan_file.parent.glob("out/*/*"))
+        assert lattice.status(plan_file, states=["failed"], logs=True).tasks[0].log
+    else:
+        assert len([e for e in events if isinstance(e, Finished)]) == 1
+
+
+@pytest.mark.parametrize(
+    ("renderers", "said"),
+    [
+        ("{clay: {command: ['{usb}']}}", "there is no field {usb} for a command. Did you mean usd?"),
+        ("{clay: {command: [x], percent: '(('}}", "is no pattern"),
+        ("{clay: {command: [x], percent: done}}", "needs a group"),
+        ("{clay: {command: ['{executable}']}}", "needs executables"),
+        ("{chalk: {command: [x]}}", "There is no renderer clay. Known here: tracer, chalk"),
+        ("{clay: {command: [x, '{usd.__class__}']}}", "there is no field {usd.__class__}"),
+    ],
+)
+def test_renderers_that_cannot_be_are_said_with_their_place(
+    plan_file: Path, renderers: str, said: str
+) -> None:
+    plan_file.write_text(
+        plan_file.read_text().replace("samples: 4", "renderer: clay") + f"renderers: {renderers}\n"
+    )
+    with pytest.raises(PlanError) as caught:
+        lattice.open_plan(plan_file).cells[0]
+    assert said in caught.value.what
+    assert caught.value.place is not None
+
+
+def test_no_shell_is_between_a_plan_and_a_command(plan_file: Path) -> None:
+    trap = plan_file.with_name("trap")
+    renderer = {"command": [sys.executable, "-c", "pass", f"; touch {trap}; $(touch {trap})", "{usd}"]}
+    text = plan_file.read_text().replace("samples: 4", "renderer: clay")
+    plan_file.write_text(text + f"renderers: {json.dumps({'clay': renderer})}\n")
+    run = lattice.open_plan(plan_file).run(at=["day/Front"], workers=0, retries=0)
+    assert "its file is not there" in run.failures[0].problem.what
+    assert not trap.exists()
+    assert os.listdir(plan_file.parent)
