@@ -11,7 +11,7 @@ import json
 import os
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 
@@ -235,13 +235,15 @@ class Listeners:
 
 def run(
     planned: Planned, indices: Indices, block: RunBlock, *, workers: int | None, threads: int | None,
-    frames: Frames, allow_missing: bool, listeners: Listeners,
+    frames: Frames, allow_missing: bool, listeners: Listeners, further: bool = False,
 ) -> Run:  # fmt: skip
     """Render what is not done yet; see `whole.Plan.run`."""
     FolderStore(planned.output).refuse_unwritable()
     with sole_writer(planned.ledger):
         aside = planned.ledger.heal()
         begun = outlook(planned, indices, frames, block.existing)
+        if further:
+            begun.outlook = only_unfinished(begun)
         begun.ledger_aside = aside
         refuse_what_stands_there(begun.outlook, block.existing)
         if listeners.on_outlook is not None:
@@ -261,7 +263,7 @@ def run(
             planned.ledger.begin_again(begun.planning, begun.outlook.done.numbers)
         count = default_workers(block) if workers is None else workers
         each = threads or block.threads or max(1, count // len(todo))
-        order = _order(planned, each, allow_missing, block.existing)
+        order = replace(_order(planned, each, allow_missing, block.existing), further=further)
         begun.estimate = _estimate(order, todo, count, planned.ledger)
         if begun.estimate is not None and listeners.on_estimate is not None:
             listeners.on_estimate(begun.estimate)
@@ -277,6 +279,13 @@ def run(
             told.end()
         begun.notes += told.problems
     return begun
+
+
+def only_unfinished(run: Run) -> Outlook:
+    """Of a run what a time limit ended before it had all its samples."""
+    whole, lost = run.outlook, run.ledger.unfinished()
+    numbers = np.array([task.number for task in whole.done if task.trace in lost], np.int64)
+    return Outlook(whole.done.only(numbers), whole.done.only(np.setdiff1d(whole.done.numbers, numbers)))
 
 
 def _order(planned: Planned, threads: int, allow_missing: bool, existing: str) -> WorkOrder:

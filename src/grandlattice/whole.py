@@ -400,7 +400,7 @@ class Plan:
         fresh: bool = False, allow_missing: bool = False,
         on_event: Callable[[Event], None] | None = None,
         on_outlook: Callable[[Outlook], None] | None = None,
-        on_estimate: Callable[[Estimate], None] | None = None, **conduct: Any,
+        on_estimate: Callable[[Estimate], None] | None = None, further: bool = False, **conduct: Any,
     ) -> Run:  # fmt: skip
         """Render what is not done yet; blocks until it is done.
 
@@ -417,6 +417,8 @@ class Plan:
         on_event : told what happens, see `grandlattice.runs.backends`.
         on_outlook : told what will be done before it begins.
         on_estimate : told what that will cost, from measurement.
+        further : take those frames to their full quality, and no others, that the setting `seconds`
+            ended; they get the bytes they would have had without it.
         **conduct : other keys of the plan's ``run:``, such as ``existing="keep-both"`` or
             ``budget={"until": "07:00"}``.
 
@@ -434,7 +436,7 @@ class Plan:
         return production.run(
             self._planned(into), self.cells.indices(*at, sets=sets), self.conducted(**conduct),
             workers=workers, threads=threads, frames=frames, allow_missing=allow_missing,
-            listeners=production.Listeners(on_event, on_outlook, on_estimate),
+            listeners=production.Listeners(on_event, on_outlook, on_estimate), further=further,
         )  # fmt: skip
 
     def conducted(self, **keys: Any) -> RunBlock:

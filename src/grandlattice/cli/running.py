@@ -120,6 +120,7 @@ class _How:
     allow_missing: bool = False
     quiet: bool = False
     conduct: Mapping[str, Any] = field(default_factory=dict)
+    further: bool = False
 
 
 def _run_steps(queue: lattice.Queue, how: _How, command: str) -> bool:
@@ -237,7 +238,7 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
         done = plan.run(
             step.at, sets=step.sets, workers=how.workers, frames=how.frames, into=how.into,
             fresh=how.fresh, allow_missing=how.allow_missing, on_event=on_event, on_outlook=on_outlook,
-            on_estimate=None if how.quiet else _say_estimate, **how.conduct,
+            on_estimate=None if how.quiet else _say_estimate, further=how.further, **how.conduct,
         )  # fmt: skip
     finally:
         for bar in bars:
@@ -297,6 +298,9 @@ def _say_end(done: lattice.Run, next_run: str) -> None:
             f"[yellow]![/yellow] the ledger could not be read and lies aside as {done.ledger_aside.name}; "
             "what is done was found again in the pictures themselves"
         )
+    cut = sum(any(record.unfinished for record in event.result.records) for event in done.finished)
+    if cut:
+        console.print(f"{many(cut, 'frame')} ended by their seconds; glat continue takes them further")
     for note in done.notes:
         console.print(f"[yellow]![/yellow] {escape(note)}")
     if done.left:
@@ -362,8 +366,12 @@ def continue_(
     ] = None,
     into: Into = None,
 ) -> None:
-    """Take frames to their full quality that a time limit ended.
+    """Take frames to their full quality that the setting seconds ended.
 
     Example:  glat continue --at light=evening
     """
-    raise NotImplementedError
+    queue = open_queue(plans, None, at, sets)
+    how = _How(None, workers, into, further=True)
+    if not _run_steps(queue, how, f"glat continue{arguments(plans or (), at, sets)}"):
+        raise typer.Exit(1)
+    next_step(f"glat review{arguments(plans or (), at, sets) if len(plans or ()) < 2 else ' PLAN'}")

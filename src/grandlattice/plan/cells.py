@@ -32,6 +32,7 @@ class CellSettings:
     frames: tuple[int, ...] = (1,)
     quality: str | None = None
     samples: int = 64
+    seconds: float | None = None
     seed: int = 0
     bounces: int = 8
     clamp: float | None = None
@@ -52,7 +53,7 @@ class CellSettings:
 
 
 TRACED = (
-    "camera", "size", "fit", "frames", "samples", "seed", "bounces", "clamp", "fstop", "focus",
+    "camera", "size", "fit", "frames", "samples", "seconds", "seed", "bounces", "clamp", "fstop", "focus",
     "background", "denoise", "renderer",
 )  # fmt: skip
 """Settings the light in a picture depends on; cells that agree in these and their edits share a trace."""

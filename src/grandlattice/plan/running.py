@@ -12,7 +12,7 @@ from typing import Annotated, Any
 from pydantic import BeforeValidator, Field, field_validator, model_validator
 
 from grandlattice.errors import nearest
-from grandlattice.plan.settings import Number, SecondsText, Strict, Text, Texts, one_of, typed_as
+from grandlattice.plan.settings import Number, SecondsText, Strict, Text, Texts, as_list, one_of, typed_as
 from grandlattice.plan.values import read_bytes, time_of
 
 EXISTING = ("skip", "replace", "keep-both", "refuse")
@@ -57,7 +57,7 @@ class Notice(Strict):
     """Who is told of what."""
 
     to: Text = Field(description="an address apprise knows, such as json://host; $NAME takes it from there")
-    on: list[Annotated[str, one_of(*MOMENTS)]] = Field(
+    on: Annotated[list[Annotated[str, one_of(*MOMENTS)]], BeforeValidator(as_list)] = Field(
         default_factory=lambda: ["failure", "end"], description="cell, failure (the first one), end"
     )
     thumbnail: bool = Field(True, description="false: no picture with it")

@@ -77,7 +77,7 @@ def one_of(*names: str) -> OneOf:
     return OneOf(names)
 
 
-def _as_list(value: object) -> list[object]:
+def as_list(value: object) -> list[object]:
     if isinstance(value, list | tuple):
         return list(value)
     return [value]
@@ -138,16 +138,16 @@ def _one_or_many(*kinds: dict[str, Any]) -> WithJsonSchema:
 
 Passes = Annotated[
     list[Annotated[str, BeforeValidator(_check_pass)]],
-    BeforeValidator(_as_list),
-    BeforeValidator(lambda v: _check_passes([str(x) for x in _as_list(v)])),
+    BeforeValidator(as_list),
+    BeforeValidator(lambda v: _check_passes([str(x) for x in as_list(v)])),
     _one_or_many({"type": "string", "pattern": f"^[+-]?({'|'.join(PASSES)})$"}),
 ]
 Formats = Annotated[
     list[Annotated[str, BeforeValidator(_check_format)]],
-    BeforeValidator(_as_list),
+    BeforeValidator(as_list),
     _one_or_many({"enum": list(FORMATS)}),
 ]
-Texts = Annotated[list[Text], BeforeValidator(_as_list), _one_or_many(_TEXT, _NUMBER)]
+Texts = Annotated[list[Text], BeforeValidator(as_list), _one_or_many(_TEXT, _NUMBER)]
 
 
 class AnyFile(Strict):
@@ -253,6 +253,9 @@ class Settings(Strict):
     frames: FramesText | None = Field(None, description="12, 1-48, 1-48 by 4, 1,5,9-12 or scene")
     quality: Text | None = Field(None, description="a name under qualities")
     samples: int | None = Field(None, ge=1, le=1_000_000, description="samples for each pixel")
+    seconds: SecondsText | None = Field(
+        None, description="most time for tracing a frame; it is saved with the samples it has by then"
+    )
     seed: int | None = Field(None, ge=0, lt=2**32, description="of the noise; the same repeats it")
     bounces: int | None = Field(None, ge=0, le=1000, description="most bounces of light, 8 if left out")
     clamp: Number | None = Field(

@@ -131,8 +131,13 @@ class Backend(Protocol):
         ...
 
     @property
+    def busy(self) -> int:
+        """How many tasks were handed over and have not ended."""
+        ...
+
+    @property
     def under_way(self) -> list[UnderWay]:
-        """Tasks handed over and not ended."""
+        """Those tasks, with what their workers hold now."""
         ...
 
     def begin(self, task: Task) -> int:
@@ -168,6 +173,10 @@ class InPlace:
     @property
     def free(self) -> int:
         return 0 if self._doing else 1
+
+    @property
+    def busy(self) -> int:
+        return 1 if self._doing else 0
 
     @property
     def under_way(self) -> list[UnderWay]:
@@ -228,6 +237,10 @@ class Processes:
     @property
     def free(self) -> int:
         return len(self._seats) - len(self._busy)
+
+    @property
+    def busy(self) -> int:
+        return len(self._busy) + len(self._given_up)
 
     @property
     def under_way(self) -> list[UnderWay]:
@@ -410,6 +423,7 @@ def _work(
             try:
                 if work is None:
                     work = shop(order)
+                    pipe.send(0.0)  # it is ready; from here on it is expected to be heard of
                 before = time.process_time()
                 result = work.perform(task, report, stop)
                 answer = replace(

@@ -173,13 +173,14 @@ class Coordinator:
                 self._look_around()
             self._begin_what_may()
             self._write_news()
-            idle = not self.backend.under_way
+            idle = not self.backend.busy
             if idle and (self._ending or (self.schedule.is_done and not self._full)):
                 return
             for event in self.backend.events(_LOOK_EVERY):
                 self._follow(event)
 
     def _begin_what_may(self) -> None:
+        self._mind_the_budget()
         while self.backend.free and not (self._ending or self.paused or self._full):
             number = self.schedule.next()
             if number is None:
@@ -267,10 +268,7 @@ class Coordinator:
                 self.backend.give_up(doing, problem)
         if self._full:
             self._look_for_room()
-        reason = self.spending.ended()
-        if reason and not self._ending:
-            self.finish_soon("budget")
-            self.run.spent = reason
+        self._mind_the_budget()
         with suppress(LatticeError):
             obey(self)
             if time.monotonic() - self._beat > _HEARTBEAT:
@@ -279,6 +277,12 @@ class Coordinator:
                     self._number, heard=time.time(), core_seconds=self.spending.core_seconds
                 )
         self._say_held("paused" if self.paused else self._full.reason if self._full else "")
+
+    def _mind_the_budget(self) -> None:
+        reason = self.spending.ended()
+        if reason and not self._ending:
+            self.finish_soon("budget")
+            self.run.spent = reason
 
     def _say_held(self, reason: str) -> None:
         if reason != self._held:

@@ -9,6 +9,8 @@ import time
 from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
+from zipfile import BadZipFile
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,12 +20,14 @@ from grandlattice.errors import ImageError, Place, SceneError
 from grandlattice.images import read_image
 from grandlattice.plan import Cell, CellSettings
 from grandlattice.runs.order import Rendered, StopSignal, Told, WorkOrder
+from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Task
 from grandlattice.snapshot import Camera, Snapshot
 from grandlattice.stage import CellStage, Scene, Snapshotter, read_asset
-from grandlattice.tracer import Film, Sensor, Tracer, TraceSettings, image_files
+from grandlattice.tracer import Film, Sensor, Tracer, TraceSettings, Unfinished, image_files
 
 _PROBE_WIDTH = 128  # pixels
+_SO_FAR = ("samples", "rays", "seconds")
 
 
 class Embedded:
@@ -40,6 +44,8 @@ class Embedded:
         self._stage = CellStage(scene, order.model, order.folder)
         self._snapshots = Snapshotter(self._stage)
         self._tracer = Tracer(order.threads)
+        self._store = FolderStore(order.output)
+        self._finished: list[str] = []
         self._images: dict[str, tuple[float, NDArray | None]] = {}
 
     @property
@@ -49,7 +55,15 @@ class Embedded:
     def render(
         self, task: Task, progress: Told | None = None, stop: StopSignal | None = None
     ) -> list[Rendered]:
-        return [Rendered(frame, self._trace(task, frame, progress, stop)) for frame in task.frames]
+        rendered = [Rendered(frame, self._trace(task, frame, progress, stop)) for frame in task.frames]
+        if self._order.further:
+            self._finished = [self._place(task, each.frame) for each in rendered]
+        return rendered
+
+    def done(self) -> None:
+        for place in self._finished:
+            self._store.remove(place)
+        self._finished = []
 
     def _trace(self, task: Task, frame: int, progress: Told | None, stop: StopSignal | None) -> Film:
         cell = task.first
@@ -59,11 +73,42 @@ class Embedded:
             snapshot,
             self.images_for(snapshot, cell),
             Sensor(snapshot.camera, settings.size.width, settings.size.height, settings.fit == "crop"),
-            _how(settings),
+            replace(_how(settings), seconds=None if self._order.further else settings.seconds),
             task.passes,
             progress,
             stop,  # type: ignore[arg-type]
+            begun=self._begun(task, frame),
+            keep=lambda unfinished: self._keep(task, frame, unfinished),
         )
+
+    # --- frames that a time limit ended ----------------------------------------------------------
+
+    def _keep(self, task: Task, frame: int, unfinished: Unfinished) -> None:
+        """Put a picture away as far as it came, beside the others of the plan."""
+        told: dict[str, Any] = dict(unfinished.sums)
+        for name in _SO_FAR:
+            told[f"so far {name}"] = getattr(unfinished, name)
+
+        def write(path: Path) -> None:
+            with path.open("wb") as stream:
+                np.savez(stream, **told)
+
+        self._store.put(self._place(task, frame), write)
+
+    def _begun(self, task: Task, frame: int) -> Unfinished | None:
+        """What was put away of a picture; it is traced from the start where that is gone or broken."""
+        if not self._order.further:
+            return None
+        try:
+            with np.load(self._store.path(self._place(task, frame))) as kept:
+                sums = {name: kept[name] for name in kept.files if not name.startswith("so far ")}
+                samples, rays, seconds = (kept[f"so far {name}"] for name in _SO_FAR)
+        except (OSError, ValueError, KeyError, BadZipFile):
+            return None
+        return Unfinished(sums, int(samples), int(rays), float(seconds))
+
+    def _place(self, task: Task, frame: int) -> str:
+        return f"{self._order.plan_name}-unfinished/{task.trace}-{frame}.npz"
 
     def snapshot(self, cell: Cell, frame: int) -> Snapshot:
         """A cell's edits laid over the scene, and the scene at a frame."""

@@ -138,7 +138,7 @@ def _history(ledger: Ledger) -> dict[str, _Rate]:
     with ledger.open() as connection:
         rows = connection.execute(
             "SELECT kind, tasks.seconds / work FROM tasks JOIN runs USING (run) "
-            "WHERE tasks.state = 'done' AND host = ? AND kind != '' AND work > 0 "
+            "WHERE tasks.seconds IS NOT NULL AND host = ? AND kind != '' AND work > 0 "
             "ORDER BY tasks.ended DESC LIMIT 3000", (platform.node(),),
         )  # fmt: skip
         for kind, rate in rows:

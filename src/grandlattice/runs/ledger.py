@@ -14,7 +14,8 @@ import sqlite3
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
-from dataclasses import asdict, dataclass, fields, replace
+from dataclasses import dataclass, fields, replace
+from operator import attrgetter
 from pathlib import Path
 from typing import Any
 
@@ -377,7 +378,7 @@ class Ledger:
                 connection.execute(
                     f"UPDATE tasks SET {told} WHERE trace = ?", (*values.values(), bytes.fromhex(trace))
                 )
-            connection.executemany(_INSERT_FILE, [tuple(asdict(file).values()) for file in files])
+            connection.executemany(_INSERT_FILE, [_values(file) for file in files])
             connection.executemany(
                 "INSERT OR REPLACE INTO logs VALUES (?, ?)",
                 [(bytes.fromhex(trace), text) for trace, text in logs],
@@ -405,6 +406,13 @@ class Ledger:
                 f"SELECT {', '.join(_COLUMNS)} FROM files WHERE path = ?", (path,)
             ).fetchone()
         return _record(row) if row else None
+
+    def unfinished(self) -> set[str]:
+        """Traces of files that a time limit ended before they had all their samples."""
+        if not self.file.exists():
+            return set()
+        with self.open() as connection:
+            return {row[0] for row in connection.execute("SELECT DISTINCT trace FROM files WHERE unfinished")}
 
     def sizes(self) -> Iterator[tuple[str, int, str]]:
         """Path, bytes and trace of every file, by path."""
@@ -462,6 +470,9 @@ class Ledger:
 _INSERT_FILE = (
     f"INSERT OR REPLACE INTO files ({', '.join(_COLUMNS)}) VALUES ({', '.join('?' * len(_COLUMNS))})"
 )
+
+
+_values = attrgetter(*_COLUMNS)
 
 
 def _record(row: Sequence[Any]) -> FileRecord:

@@ -107,6 +107,10 @@ class Renderer(Protocol):
         """
         ...
 
+    def done(self) -> None:
+        """The files of the last task have their names; what helped to make them may go."""
+        ...
+
     @property
     def notes(self) -> tuple[str, ...]:
         """What there is to say of the last task."""

@@ -47,6 +47,7 @@ class Outside:
         self._order, self._scene, self._name = order, scene, name
         self._renderer = order.model.renderers[name]
         self._executable = self._renderer.executable(version)
+        self._work = order.output / f".outside.{os.getpid()}.part.d"
         self._notes: list[str] = []
 
     @property
@@ -65,13 +66,16 @@ class Outside:
             seconds = (time.perf_counter() - started) / len(task.frames)
             return [self._rendered(task, frame, folder, seconds) for frame in task.frames]
 
+    def done(self) -> None:
+        shutil.rmtree(self._work, ignore_errors=True)
+
     # --- the command ---------------------------------------------------------------------------
 
     @contextmanager
     def _folder(self) -> Iterator[Path]:
-        """A folder for what passes between us and the command, below the output; kept until the
-        next task, so that its files can be copied."""
-        folder = self._order.output / f".outside.{os.getpid()}.part.d"
+        """A folder for what passes between us and the command, below the output; it stays until the
+        files of the task have their names."""
+        folder = self._work
         shutil.rmtree(folder, ignore_errors=True)
         folder.mkdir(parents=True)
         try:

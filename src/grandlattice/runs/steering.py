@@ -175,7 +175,7 @@ def obey(coordinator: Coordinator) -> None:
 
 def _pause(coordinator: Coordinator, details: dict[str, Any]) -> str:
     coordinator.paused = True
-    under_way = len(coordinator.backend.under_way)
+    under_way = coordinator.backend.busy
     return f"paused; {_frames(under_way)} under way will be finished" if under_way else "paused"
 
 
@@ -189,7 +189,7 @@ def _stop(coordinator: Coordinator, details: dict[str, Any]) -> str:
         coordinator.stop_now("stopped")
         return "stopping now; frames under way are given up"
     coordinator.finish_soon("stopped")
-    return f"stopping after {_frames(len(coordinator.backend.under_way))} under way"
+    return f"stopping after {_frames(coordinator.backend.busy)} under way"
 
 
 def _retry(coordinator: Coordinator, details: dict[str, Any]) -> str:

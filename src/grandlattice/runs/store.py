@@ -128,6 +128,15 @@ class FolderStore:
             )
         return OutputError(f"{full} could not be written: {problem}")
 
+    def remove(self, path: str) -> None:
+        """Remove a file, and its folder when that is empty then."""
+        full = self.path(path)
+        full.unlink(missing_ok=True)
+        try:
+            full.parent.rmdir()
+        except OSError:
+            pass
+
     def sweep(self, process: int | None = None) -> int:
         """Remove what interrupted writes left, of one process or of all; returns how many files."""
         whose = f".{process}" if process is not None else ""

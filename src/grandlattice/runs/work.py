@@ -49,6 +49,7 @@ class Workshop:
         records: list[FileRecord] = []
         for frame in rendered:
             records += self._filer.put(task, frame)
+        renderer.done()
         films = [frame.film for frame in rendered]
         noises = [film.noise for film in films if film.noise is not None]
         return TaskResult(

@@ -10,9 +10,9 @@ from grandlattice.tracer.film import PASSES, Film, Pass
 from grandlattice.tracer.lens import Sensor
 from grandlattice.tracer.look import CameraLook, Looker
 from grandlattice.tracer.scene import image_files
-from grandlattice.tracer.tracer import Stopped, Tracer, TraceSettings, warm_up
+from grandlattice.tracer.tracer import Stopped, Tracer, TraceSettings, Unfinished, warm_up
 
 __all__ = [
     "HOW_TO_INSTALL", "PASSES", "CameraLook", "Film", "Looker", "Pass", "Sensor", "Stopped",
-    "TraceSettings", "Tracer", "can_denoise", "image_files", "warm_up",
+    "TraceSettings", "Tracer", "Unfinished", "can_denoise", "image_files", "warm_up",
 ]  # fmt: skip

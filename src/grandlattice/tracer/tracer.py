@@ -8,12 +8,13 @@ from __future__ import annotations
 
 import math
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from threading import Event, Lock, local
 
 import numpy as np
+from numpy.typing import NDArray
 
 from grandlattice.errors import TracerError
 from grandlattice.snapshot import Snapshot
@@ -28,7 +29,7 @@ from grandlattice.tracer.scene import Images, SceneBuilder, TraceScene
 from grandlattice.tracer.stream import FILM, ROOM
 
 _TILE = 32
-_CHUNK = 64  # samples a pixel takes in one go; fixed, so that sums are rounded the same way
+_CHUNK = 16  # samples a pixel takes in one go; fixed, so that sums are rounded the same way
 _MOST_PIXELS = 400_000_000
 
 
@@ -47,6 +48,8 @@ class TraceSettings:
     denoise : clean the beauty; without the optional package it stays as traced.
     occlusion_radius : how far the occlusion pass looks, scene units; None is a tenth of the
         scene's diagonal.
+    seconds : of tracing after which a picture ends, with the samples it has by then; None is never.
+        It ends between two rounds of 16 samples, where that is nearest to the limit.
     """
 
     samples: int = 64
@@ -56,6 +59,23 @@ class TraceSettings:
     clamp: float | None = None
     denoise: bool = False
     occlusion_radius: float | None = None
+    seconds: float | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class Unfinished:
+    """A picture as far as it was traced, to be taken further.
+
+    Attributes
+    ----------
+    sums : every buffer of the film, as it is added up.
+    samples, rays, seconds : so far.
+    """
+
+    sums: Mapping[str, NDArray[np.float32]]
+    samples: int
+    rays: int
+    seconds: float
 
 
 class Stopped(Exception):
@@ -83,6 +103,8 @@ class Tracer:
         passes: Sequence[str] = ("beauty",),
         progress: Callable[[float], None] | None = None,
         stop: Event | None = None,
+        begun: Unfinished | None = None,
+        keep: Callable[[Unfinished], None] | None = None,
     ) -> Film:
         """Trace one picture.
 
@@ -94,6 +116,9 @@ class Tracer:
         passes : names from `film.PASSES`.
         progress : called with the share done, 0..1, from the threads that trace.
         stop : set it to end the trace soon; `Stopped` is then raised.
+        begun : the same picture as far as it was traced before; the result has the same bytes as if
+            it had never been interrupted.
+        keep : told how far a picture came that a time limit ended.
 
         Raises
         ------
@@ -109,6 +134,7 @@ class Tracer:
         film = _empty_film(sensor.width, sensor.height)
         if any(item.catches for item in snapshot.items):
             film["caught"] = np.zeros((sensor.height, sensor.width, 3), np.float32)
+        rounds = _Rounds(film, settings, begun)
         scene = self._builder.build(snapshot, images)
         radius = settings.occlusion_radius or 0.0
         if "occlusion" in passes and settings.occlusion_radius is None:
@@ -122,55 +148,135 @@ class Tracer:
             clamp=math.inf if settings.clamp is None else settings.clamp,
             occlusion_radius=radius,
         )
-        rays = self._trace_tiles(scene, lens, options, film, settings.samples, progress, stop)
-        made = _developed(film, settings.samples)
+        self._trace_rounds(scene, lens, options, rounds, progress, stop)
+        seconds = rounds.seconds_before + time.perf_counter() - started
+        unfinished = rounds.samples < settings.samples
+        if unfinished and keep is not None:
+            keep(Unfinished(rounds.sums, rounds.samples, rounds.rays, seconds))
+        made = _developed(film, rounds.samples)
         cleaned = settings.denoise and can_denoise()
         if cleaned:
             made["beauty"] = denoise(made["beauty"], made["albedo"], made["normal"])
         return Film(
             passes={name: made[name] for name in passes},
-            samples=settings.samples,
-            rays=rays,
-            seconds=time.perf_counter() - started,
+            samples=rounds.samples,
+            rays=rounds.rays,
+            seconds=seconds,
             denoised=cleaned,
+            noise=rounds.noise,
+            unfinished=unfinished,
         )
 
-    def _trace_tiles(self, scene, lens, options, film, samples, progress, stop):  # type: ignore[no-untyped-def]
-        height, width = film["depth"].shape
-        film_table = Pinned(FILM, width=width, **film)
-        chunks = [(s, min(_CHUNK, samples - s)) for s in range(0, samples, _CHUNK)]
-        jobs = [
-            ((x, y, min(x + _TILE, width), min(y + _TILE, height)), first, count)
-            for first, count in chunks
+    def _trace_rounds(self, scene, lens, options, rounds, progress, stop):  # type: ignore[no-untyped-def]
+        """Trace round after round of the whole picture, until it has its samples or its time."""
+        height, width = rounds.sums["depth"].shape
+        film_table = Pinned(FILM, width=width, **{k: v for k, v in rounds.sums.items() if k != "half"})
+        tiles = [
+            (x, y, min(x + _TILE, width), min(y + _TILE, height))
             for y in range(0, height, _TILE)
             for x in range(0, width, _TILE)
         ]
-        per_chunk = len(jobs) // max(len(chunks), 1)
-        lock, total = Lock(), [0, 0]
+        lock, done, total = Lock(), [0, 0], len(tiles) * rounds.count
         own = local()
 
-        def work(job: tuple[tuple[int, int, int, int], int, int]) -> None:
+        def work(tile: tuple[int, int, int, int], first: int, count: int) -> None:
             if stop is not None and stop.is_set():
                 return
             if not hasattr(own, "room"):
                 own.room = aligned_words(ROOM)
             rays = trace_tile(
                 scene.scene.record, own.room.ctypes.data, lens.record, options.record,
-                film_table.record, *job,
+                film_table.record, tile, first, count,
             )  # fmt: skip
             with lock:
-                total[0] += rays
-                total[1] += 1
+                done[0] += rays
+                done[1] += 1
                 if progress is not None:
-                    progress(total[1] / len(jobs))
+                    progress(min(1.0, max(done[1] / total, rounds.time_share)))
 
-        # A pixel's chunks are added in order: one chunk of the whole picture after the other.
+        # A pixel's rounds are added in order: one of the whole picture after the other.
         with ThreadPoolExecutor(self.threads) as pool:
-            for start in range(0, len(jobs), max(per_chunk, 1)):
-                list(pool.map(work, jobs[start : start + per_chunk]))
-        if stop is not None and stop.is_set():
-            raise Stopped
-        return total[0]
+            for first, count in rounds:
+                list(pool.map(lambda tile, at=(first, count): work(tile, *at), tiles))
+                if stop is not None and stop.is_set():
+                    raise Stopped
+                rounds.end(count, done[0])
+                done[0] = 0
+
+
+class _Rounds:
+    """The rounds of samples of one picture, and what they add up to.
+
+    Every other round is kept apart too: the two halves of a picture differ by its noise.
+    """
+
+    def __init__(
+        self, film: dict[str, np.ndarray], settings: TraceSettings, begun: Unfinished | None
+    ) -> None:
+        self.sums = film
+        self._wanted, self._limit = settings.samples, settings.seconds
+        self.samples = self.rays = 0
+        self.seconds_before = 0.0
+        self._halved = settings.samples > _CHUNK
+        if self._halved:
+            film["half"] = np.zeros_like(film["beauty"])
+        if begun is not None:
+            for name in film:
+                film[name][...] = begun.sums[name]
+            self.samples, self.rays, self.seconds_before = begun.samples, begun.rays, begun.seconds
+        self._started = time.perf_counter()
+        self._before: np.ndarray | None = None
+
+    @property
+    def count(self) -> int:
+        """How many rounds there are at most."""
+        return max(1, -(-(self._wanted - self.samples) // _CHUNK))
+
+    @property
+    def time_share(self) -> float:
+        """How much of the time is over, 0..1; 0 where there is no limit."""
+        return 0.0 if self._limit is None else (time.perf_counter() - self._started) / self._limit
+
+    def __iter__(self) -> Iterator[tuple[int, int]]:
+        spent = lasted = 0.0
+        self._started = time.perf_counter()
+        while self.samples < self._wanted:
+            if self._limit is not None and lasted and spent + 0.5 * lasted > self._limit:
+                return
+            if self._halved and self._is_odd:
+                self._before = self.sums["beauty"].copy()
+            yield self.samples, min(_CHUNK, self._wanted - self.samples)
+            now = time.perf_counter() - self._started
+            spent, lasted = now, now - spent
+
+    @property
+    def _is_odd(self) -> bool:
+        return bool(self.samples // _CHUNK % 2)
+
+    def end(self, count: int, rays: int) -> None:
+        """A round is traced."""
+        if self._before is not None:
+            self.sums["half"] += self.sums["beauty"] - self._before
+            self._before = None
+        self.samples += count
+        self.rays += rays
+
+    @property
+    def noise(self) -> float | None:
+        """Relative error of the beauty: root mean square over the mean; None below two rounds.
+
+        With a and b the means of two independent halves, (a - b) / 2 has the standard error of
+        their mean.
+        """
+        if not self._halved or self.samples <= _CHUNK:
+            return None
+        odd = sum(min(_CHUNK, self.samples - k) for k in range(_CHUNK, self.samples, 2 * _CHUNK))
+        a = self.sums["half"][..., :3] / odd
+        b = (self.sums["beauty"][..., :3] - self.sums["half"][..., :3]) / (self.samples - odd)
+        mean = float(np.mean(np.abs(a + b)) / 2.0)
+        if not mean > 0.0:
+            return 0.0
+        return float(np.sqrt(np.mean(np.square((a - b) / 2.0), dtype=np.float64)) / mean)
 
 
 def warm_up() -> None:
