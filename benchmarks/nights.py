@@ -31,7 +31,6 @@ from grandlattice import Finished, production
 from grandlattice.demo import write_demo
 from grandlattice.plan.running import Budget
 from grandlattice.runs import Coordinator, FileRecord, Patience, Processes, Schedule, Spending, TaskResult
-from grandlattice.runs.outlook import write_down
 from grandlattice.spawning import without_main_script
 
 WORKERS = 2
@@ -92,7 +91,7 @@ def measure_empty(folder: Path, table: Table) -> None:
     plan = lattice.open_plan(million(folder, axes=4))
     planned, indices = plan._planned(), plan.cells.indices()
     run = production.outlook(planned, indices, None)
-    run.planning = write_down(run.tasks, run.outlook, "key", planned.ledger, {})
+    production.note_tasks(planned, run, planned.key(indices, None))
     order = production._order(planned, 1, False, "skip")
     # The script's classes must be found by the workers, as the library's own are.
     sys.path.insert(0, str(Path(__file__).parent))
@@ -141,15 +140,11 @@ _MAKE = """
 import resource, sys, time
 import grandlattice as lattice
 from grandlattice import production
-from grandlattice.runs.outlook import write_down
 started = time.perf_counter()
 plan = lattice.open_plan(sys.argv[1])
 planned, indices = plan._planned(), plan.cells.indices()
 run = production.outlook(planned, indices, None)
-if run.planning is None:
-    write_down(run.tasks, run.outlook, planned.key(indices, None), planned.ledger, {})
-else:
-    planned.ledger.begin_again(run.planning, run.outlook.done.numbers)
+production.note_tasks(planned, run, planned.key(indices, None))
 print(len(run.tasks), len(run.outlook.done), time.perf_counter() - started,
       resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
 """
@@ -195,7 +190,7 @@ def pretend_half_is_done(file: Path) -> None:
                     each.planned.path, member.cell.address, "{}", 1, "exr", "beauty", each.fingerprint,
                     1, 8, 8, 1, 1, 0.0, False, 0.0, trace=task.trace,
                 ))  # fmt: skip
-        states.append((task.trace, {"state": "done"}))
+        states.append((task.number, {"state": "done"}))
         if len(records) >= 50_000:
             run.ledger.write(states, records)
             records, states = [], []

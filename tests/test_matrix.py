@@ -237,6 +237,19 @@ def plainly(axes, together, said, order, wait, rules, output):
     return [("/".join(names), frame) for _, names, frame in found]
 
 
+class Made:
+    """Cells made by the test, where a run makes them from the plan."""
+
+    def __init__(self, cells) -> None:
+        self._cells = cells
+
+    def __call__(self, index: int):
+        return self._cells[index]
+
+    def told(self, indices):
+        return ((cell.settings, cell.edits) for cell in (self._cells[i] for i in indices))
+
+
 @settings(max_examples=250, deadline=None)
 @given(matrices())
 def test_cells_and_frames_stand_in_the_order_of_a_plain_reading(plan) -> None:
@@ -261,7 +274,7 @@ def test_cells_and_frames_stand_in_the_order_of_a_plain_reading(plan) -> None:
         object.__setattr__(cell.settings, "seed", cell.settings.seed)
         cells[k] = type(cell)(cell.index, cell.address, cell.coordinates, type(cell.settings)(
             **{**cell.settings.__dict__, "seed": k, "output": "x/{index}-{frame}"}), cell.edits)  # fmt: skip
-    tasks = list_tasks(Ingredients(whole, cells.__getitem__, prints, FileNames()), range(len(cells)))
+    tasks = list_tasks(Ingredients(whole, Made(cells), prints, FileNames()), range(len(cells)))
     assert [(task.first.address, task.frame) for task in tasks] == expected
     names = list(axes)
     for before, after in itertools.pairwise(tasks):

@@ -5,7 +5,7 @@ The command line calls this and nothing else, so that whatever it does can be do
 
 from __future__ import annotations
 
-import multiprocessing
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -14,7 +14,6 @@ from typing import Any
 from grandlattice.compiled import is_compiled
 from grandlattice.errors import LatticeError, OutputError, Place, PlanError
 from grandlattice.plan import PlanModel, read_document, validate, with_included
-from grandlattice.spawning import without_main_script
 from grandlattice.stage import Survey, draft_plan, framing_file, open_scene, survey_scene
 from grandlattice.whole import Plan
 
@@ -106,17 +105,13 @@ def prepare_tracer() -> None:
 
 @contextmanager
 def tracer_prepared_aside() -> Iterator[None]:
-    """Prepare the tracer in another process while the body runs; waits for it on leaving."""
-    if is_compiled():
-        yield
-        return
-    process = multiprocessing.get_context("spawn").Process(target=prepare_tracer, daemon=True)
-    with without_main_script():
-        process.start()
+    """Prepare the tracer while the body runs; waits for it on leaving."""
+    aside = threading.Thread(target=prepare_tracer)
+    aside.start()
     try:
         yield
     finally:
-        process.join()
+        aside.join()
 
 
 def tracer_is_prepared() -> bool:

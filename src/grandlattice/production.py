@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import multiprocessing
 import os
 import time
 from collections.abc import Callable, Sequence
@@ -19,12 +20,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.checks import Checked, Facilities, Finding, run_checks
+from grandlattice.compiled import is_compiled
 from grandlattice.errors import ImageError, OutputError, RunError
 from grandlattice.images import find_display, read_mark
 from grandlattice.notices import with_notices
 from grandlattice.plan import (
     Cell,
     CellMaker,
+    CellSettings,
     FileNames,
     Filing,
     Lattice,
@@ -61,6 +64,7 @@ from grandlattice.runs import (
 from grandlattice.runs.outlook import read_back, refuse_what_stands_there, write_down
 from grandlattice.runs.status import note_run
 from grandlattice.runs.tasks import Frames
+from grandlattice.spawning import without_main_script
 from grandlattice.stage import Scene, scene_digest, scene_files
 from grandlattice.tracer import HOW_TO_INSTALL, Looker, can_denoise, warm_up
 
@@ -126,8 +130,13 @@ class Planned:
 
 
 def prepare_tracer() -> None:
-    """Compile the tracer for this machine, or load what was compiled before."""
-    warm_up()
+    """Compile the tracer for this machine, unless that was done before; in a process of its own, so
+    that whoever only coordinates holds no kernel."""
+    if not is_compiled():
+        process = multiprocessing.get_context("spawn").Process(target=warm_up, daemon=True)
+        with without_main_script():
+            process.start()
+        process.join()
 
 
 def check(planned: Planned, indices: Indices, *, allow_missing: bool, look: bool) -> list[Finding]:
@@ -203,11 +212,11 @@ def tasks(planned: Planned, indices: Indices, frames: Frames) -> TaskList:
     planned.filing(indices).refuse_collisions()
     renderers = planned.model.renderers
 
-    def chunk_of(cell: Cell) -> int:
-        name = cell.settings.renderer.split(" ")[0]
+    def chunk_of(settings: CellSettings) -> int:
+        name = settings.renderer.split(" ")[0]
         return renderers[name].chunk if name in renderers else 1
 
-    made = list_tasks(planned.ingredients, indices.tolist(), frames, chunk_of)
+    made = list_tasks(planned.ingredients, indices, frames, chunk_of)
     if not made:
         raise RunError("None of these cells has one of these frames.")
     return made
@@ -216,10 +225,9 @@ def tasks(planned: Planned, indices: Indices, frames: Frames) -> TaskList:
 def outlook(planned: Planned, indices: Indices, frames: Frames, existing: str = "skip") -> Run:
     """A run that has not begun: what it would do, and the files there are."""
     ledger, store, filing = planned.ledger, FolderStore(planned.output), planned.filing(indices)
-    planning = ledger.planning()
-    if planning is not None and planning.key == planned.key(indices, frames) and existing != "replace":
-        listed, done = read_back(ledger, planning, planned.ingredients)
-        return Run(planned.output, ledger, look_again(listed, done, ledger, store, filing), listed, planning)
+    if ledger.planned_key() == planned.key(indices, frames) and existing != "replace":
+        listed, done = read_back(ledger, planned.ingredients)
+        return Run(planned.output, ledger, look_again(listed, done, ledger, store, filing), listed)
     listed = tasks(planned, indices, frames)
     return Run(planned.output, ledger, look_ahead(listed, ledger, store, filing, existing), listed)
 
@@ -255,12 +263,7 @@ def run(
         if any_traced(planned.model, todo):
             prepare_tracer()  # once, before several workers would each compile it
         planned.versions.remember()  # of the cells whose names speak of them
-        if begun.planning is None:
-            key = planned.key(indices, frames)
-            about = {"axes": json.dumps([axis.name for axis in planned.lattice.axes])}
-            begun.planning = write_down(begun.tasks, begun.outlook, key, planned.ledger, about)
-        else:
-            planned.ledger.begin_again(begun.planning, begun.outlook.done.numbers)
+        note_tasks(planned, begun, planned.key(indices, frames))
         count = default_workers(block) if workers is None else workers
         each = threads or block.threads or max(1, count // len(todo))
         order = replace(_order(planned, each, allow_missing, block.existing), further=further)
@@ -299,6 +302,15 @@ def _order(planned: Planned, threads: int, allow_missing: bool, existing: str) -
         planned.model, planned.folder, planned.scene.file.resolve(), planned.output, planned.name, threads,
         allow_missing, keep=keep, scene_files=files,
     )  # fmt: skip
+
+
+def note_tasks(planned: Planned, run: Run, key: str) -> None:
+    """Have the ledger know the tasks of a run, and which of them wait."""
+    if planned.ledger.planned_key() == key:
+        planned.ledger.begin_again(run.outlook.done.numbers)
+    else:
+        about = {"axes": json.dumps([axis.name for axis in planned.lattice.axes])}
+        write_down(run.tasks, run.outlook, key, planned.ledger, about)
 
 
 def any_traced(model: PlanModel, todo: TaskList) -> bool:

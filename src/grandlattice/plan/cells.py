@@ -6,9 +6,12 @@ their settings and their edits, so that making one costs some ten microseconds.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, fields
 from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
 
 from grandlattice.errors import Place, PlanError
 from grandlattice.plan.axes import SceneFacts
@@ -20,6 +23,7 @@ from grandlattice.plan.values import Frames, Length, Size
 
 DEFAULT_OUTPUT = "renders/{cell}.{frame:04d}.{ext}"
 _MOST_KNOWN = 10_000
+_AT_ONCE = 50_000  # cells
 
 
 @dataclass(frozen=True)
@@ -90,6 +94,8 @@ class Cell:
 
 
 Decided = tuple[CellSettings, Mapping[str, Place]]
+Told = tuple[CellSettings, tuple[PlacedEdit, ...]]
+"""The settings and the edits of a cell."""
 
 
 class CellMaker:
@@ -119,6 +125,34 @@ class CellMaker:
         entries = lattice.entries(index)
         added = lattice.added_at(index)
         rules = tuple([k for k, rule in enumerate(lattice.amendments) if rule.matches(entries)])
+        settings, origins, edits = self._told(entries, added, rules)
+        names = [self._names[a][i] for a, i in enumerate(entries)]
+        name = added.name if added is not None else None
+        coordinates = dict(zip(self._axes, names, strict=True))
+        return Cell(index, _address(name, names), coordinates, settings, edits, origins, name)
+
+    def told(self, indices: Sequence[int] | NDArray) -> Iterator[Told]:
+        """What is told of many cells, without making them; some times as fast."""
+        lattice, product = self._lattice, len(self._lattice.positions)
+        whole = np.asarray(indices, np.int64)
+        for at in range(0, len(whole), _AT_ONCE):
+            part = whole[at : at + _AT_ONCE]
+            inside = part[part < product]
+            columns = lattice.entries_of(inside)
+            patterns, which = _patterns([rule.among(columns) for rule in lattice.amendments], len(inside))
+            every = (
+                zip(*(column.tolist() for column in columns), strict=True) if columns else [()] * len(inside)
+            )
+            for entries, k in zip(every, which, strict=True):
+                settings, _, edits = self._told(entries, None, patterns[k])
+                yield settings, edits
+            for index in part[part >= product].tolist():
+                cell = self(index)
+                yield cell.settings, cell.edits
+
+    def _told(
+        self, entries: Sequence[int], added: Added | None, rules: tuple[int, ...]
+    ) -> tuple[CellSettings, Mapping[str, Place], tuple[PlacedEdit, ...]]:
         number = -1 if added is None else added.number
         key: object = (number, rules, *[entries[a] for a in self._setting_axes])
         decided = self._decided.get(key)
@@ -130,23 +164,21 @@ class CellMaker:
         if edits is None:
             laid = [saying.edits for saying in self._said(entries, added, rules) if saying.edits]
             edits = self._kept(self._edits, key, _with_frames(laid, settings.frames))
-        names = [self._names[a][i] for a, i in enumerate(entries)]
-        name = added.name if added is not None else None
-        return Cell(
-            index,
-            _address(name, names),
-            dict(zip(self._axes, names, strict=True)),
-            settings,
-            edits,
-            origins,
-            name,
-        )
+        return settings, origins, edits
 
-    def address(self, index: int) -> str:
-        """The address of cell `index`, without making it."""
-        added = self._lattice.added_at(index)
-        names = [self._names[a][i] for a, i in enumerate(self._lattice.entries(index))]
-        return _address(added.name if added is not None else None, names)
+    def addresses(self, indices: Sequence[int] | NDArray) -> Iterator[str]:
+        """The addresses of many cells, without making them."""
+        lattice, product = self._lattice, len(self._lattice.positions)
+        whole = np.asarray(indices, np.int64)
+        inside = whole[whole < product]
+        names = [
+            np.array(self._names[a], object)[column].tolist()
+            for a, column in enumerate(lattice.entries_of(inside))
+        ]
+        every = iter(map("/".join, zip(*names, strict=True)) if names else ["the one cell"] * len(inside))
+        for index in whole.tolist():
+            added = lattice.added_at(index)
+            yield added.name if added is not None else next(every)
 
     @staticmethod
     def _kept(known: dict[object, Any], key: object, value: Any) -> Any:
@@ -183,6 +215,14 @@ class CellMaker:
                 settings[key] = laid(key, settings.get(key), value)
                 origins[key] = place
         return decided(settings, origins, self._facts), origins
+
+
+def _patterns(hits: Sequence[NDArray[np.bool_]], count: int) -> tuple[list[tuple[int, ...]], list[int]]:
+    """Which rules speak of each of `count` cells: the sets of rules there are, and which each has."""
+    if not hits:
+        return [()], [0] * count
+    kinds, which = np.unique(np.stack(hits), axis=1, return_inverse=True)
+    return [tuple(np.flatnonzero(kind).tolist()) for kind in kinds.T], which.ravel().tolist()
 
 
 def _address(name: str | None, entries: Sequence[str]) -> str:

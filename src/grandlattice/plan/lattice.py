@@ -43,6 +43,14 @@ class RuleAt:
             if mask is not None
         )
 
+    def among(self, columns: Sequence[NDArray[np.int64]]) -> NDArray[np.bool_]:
+        """Which of many cells match, by their entries on each axis; (N,) bool."""
+        inside = np.ones(len(columns[0]) if columns else 1, bool)
+        for a, mask in enumerate(self.masks):
+            if mask is not None:
+                inside &= mask[columns[a]]
+        return inside
+
     def matches(self, entries: Sequence[int]) -> bool:
         for a, allowed in self._sets:  # a loop is twice as fast as all() here  # noqa: SIM110
             if entries[a] not in allowed:
@@ -159,20 +167,31 @@ class Lattice:
         ]
         return np.concatenate([found, np.array(extra, np.int64)])
 
-    def group(self, index: int) -> tuple[int, ...]:
-        """What cells share that take turns frame by frame: where they stand on slower dimensions."""
+    def groups_of(self, indices: NDArray[np.int64]) -> NDArray[np.int64]:
+        """For many cells, a number that cells share that take turns frame by frame; (N,) int64."""
         if self.frame_at >= len(self.order):
-            return (index,)
-        entries = self.entries(index)
-        slower = tuple(entries[self.dims[d][0]] for d in self.order[: self.frame_at])
-        return slower if self.added_at(index) is None or not slower else (*slower, -1)
+            return indices
+        slower = [self.dims[d][0] for d in self.order[: self.frame_at]]
+        added = indices >= len(self.positions)
+        return self._numbered(indices, slower) * 2 + (added if slower else 0)
 
-    def step(self, index: int) -> tuple[int, ...]:
-        """What cells share that the run finishes before it goes on to others."""
-        if not self.wait:
-            return ()
-        entries = self.entries(index)
-        return tuple(entries[a] for a in self.wait)
+    def steps_of(self, indices: NDArray[np.int64]) -> NDArray[np.int64]:
+        """For many cells, a number that cells share that the run finishes before it goes on; (N,)."""
+        return self._numbered(indices, self.wait)
+
+    def _numbered(self, indices: NDArray[np.int64], axes: Sequence[int]) -> NDArray[np.int64]:
+        """Cells of the same entries on some axes get the same number."""
+        number = np.zeros(len(indices), np.int64)
+        if axes:
+            product = indices < len(self.positions)
+            columns = self.entries_of(indices[product])
+            added = [self.entries(int(index)) for index in indices[~product]]
+            for a in axes:
+                entries = np.empty(len(indices), np.int64)
+                entries[product] = columns[a]
+                entries[~product] = [each[a] for each in added]
+                number = number * len(self.axes[a].options) + entries
+        return number
 
 
 def build_lattice(model: PlanModel, document: Document, facts: SceneFacts) -> Lattice:

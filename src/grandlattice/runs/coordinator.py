@@ -40,7 +40,7 @@ from grandlattice.runs.tasks import Task
 
 _LOOK_EVERY = 0.25  # seconds between two looks around
 _WRITE_EVERY = 0.2  # seconds that news for the ledger is gathered
-_HEARTBEAT = 5.0  # seconds between two signs of life in the ledger
+_HEARTBEAT = 2.0  # seconds between two signs of life in the ledger
 _TRY_ANYWAY = 60.0  # seconds after which a full disk is tried though it does not look emptier
 _ROOM = 4_000_000  # bytes that must have come free before a full disk is tried again
 
@@ -50,14 +50,14 @@ class News:
     """What the ledger has still to learn; kept until it could be written."""
 
     ledger: Ledger
-    tasks: dict[str, dict[str, Any]] = field(default_factory=dict)
+    tasks: dict[int, dict[str, Any]] = field(default_factory=dict)
     files: list[FileRecord] = field(default_factory=list)
     logs: list[tuple[str, str]] = field(default_factory=list)
     failures: list[tuple] = field(default_factory=list)
     _written: float = 0.0
 
     def of(self, task: Task, **values: Any) -> None:
-        self.tasks.setdefault(task.trace, {}).update(values)
+        self.tasks.setdefault(task.number, {}).update(values)
 
     def write(self, *, now: bool = False) -> None:
         """Write what there is, if it is time.
@@ -104,7 +104,7 @@ class Coordinator:
         self._ending = False
         self._full: _Full | None = None
         self._held = ""
-        self._looked = self._beat = self._shared = 0.0
+        self._looked = self._beat = self._worked = self._worked_seconds = 0.0
 
     # --- what others may ask for ---------------------------------------------------------------
 
@@ -124,8 +124,7 @@ class Coordinator:
 
     def mark(self, numbers: Any, state: str) -> None:
         """Have the ledger know the state of tasks that do not begin now."""
-        if self.run.planning is not None:
-            self.run.ledger.set_states(self.run.planning, numbers, state)
+        self.run.ledger.set_states(numbers, state)
 
     # --- the run -------------------------------------------------------------------------------
 
@@ -154,8 +153,7 @@ class Coordinator:
             with suppress(LatticeError):  # the next run finds out what is done from the files
                 self._news.write(now=True)
             with suppress(LatticeError):
-                spent = {"seconds": run.seconds, "core_seconds": self.spending.core_seconds}
-                run.ledger.end_run(number, state, **spent)
+                run.ledger.end_run(number, state, seconds=run.seconds, **self._spent())
             run.ledger.close()
 
     def _end_state(self) -> str:
@@ -217,6 +215,8 @@ class Coordinator:
         task, result = event.task, event.result
         self.schedule.ended(task.number)
         self.spending.add(task, result.seconds, result.cores)
+        self._worked += task.work
+        self._worked_seconds += result.seconds
         self.run.finished.append(event)
         self._news.files += result.records
         self._news.of(
@@ -273,10 +273,14 @@ class Coordinator:
             obey(self)
             if time.monotonic() - self._beat > _HEARTBEAT:
                 self._beat = time.monotonic()
-                self.run.ledger.note_run(
-                    self._number, heard=time.time(), core_seconds=self.spending.core_seconds
-                )
+                self.run.ledger.note_run(self._number, heard=time.time(), **self._spent())
         self._say_held("paused" if self.paused else self._full.reason if self._full else "")
+
+    def _spent(self) -> dict[str, float]:
+        return {
+            "core_seconds": self.spending.core_seconds, "worked": self._worked,
+            "worked_seconds": self._worked_seconds,
+        }  # fmt: skip
 
     def _mind_the_budget(self) -> None:
         reason = self.spending.ended()

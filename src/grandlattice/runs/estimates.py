@@ -134,12 +134,12 @@ def _history(ledger: Ledger) -> dict[str, _Rate]:
     """Rates by kind, from tasks that were done on this machine."""
     if not ledger.file.exists():
         return {}
-    found = defaultdict(list)
+    found, told = defaultdict(list), "kind, work, run, seconds AS took, ended AS at"
     with ledger.open() as connection:
         rows = connection.execute(
-            "SELECT kind, tasks.seconds / work FROM tasks JOIN runs USING (run) "
-            "WHERE tasks.seconds IS NOT NULL AND host = ? AND kind != '' AND work > 0 "
-            "ORDER BY tasks.ended DESC LIMIT 3000", (platform.node(),),
+            f"SELECT kind, took / work FROM (SELECT {told} FROM tasks UNION ALL SELECT {told} FROM past) "
+            "JOIN runs USING (run) WHERE took IS NOT NULL AND host = ? AND kind != '' AND work > 0 "
+            "ORDER BY at DESC LIMIT 3000", (platform.node(),),
         )  # fmt: skip
         for kind, rate in rows:
             found[kind].append(rate)

@@ -15,6 +15,7 @@ from typing import Any
 
 from grandlattice.plan import Cell, PlanModel, PlannedFile
 from grandlattice.plan.cells import TRACED, CellSettings
+from grandlattice.plan.sayings import PlacedEdit
 from grandlattice.stage.scene import file_digest
 
 TRACE_VERSION = 2  # raise when the same inputs give other pictures than before
@@ -66,11 +67,10 @@ class Fingerprints:
         order = [self._model.run.wait, self._can_denoise, self._shared.hex()]
         return _digest([told, files, order, repr(caller)]).hex()
 
-    def inputs(self, cell: Cell) -> bytes:
+    def inputs(self, settings: CellSettings, edits: Sequence[PlacedEdit]) -> bytes:
         """Of everything the light in a cell's pictures depends on, but the frame."""
-        edits = [self._once(placed.edit, "edit", self._edit) for placed in cell.edits]
-        settings = self._once(cell.settings, "traced", self._traced)
-        return _bytes(b"".join((self._shared, settings, *edits)))
+        laid = [self._once(placed.edit, "edit", self._edit) for placed in edits]
+        return _bytes(b"".join((self._shared, self._once(settings, "traced", self._traced), *laid)))
 
     @staticmethod
     def trace(inputs: bytes, frames: Sequence[int]) -> bytes:
@@ -96,7 +96,7 @@ class Fingerprints:
     def content(self, cell: Cell) -> str:
         """Of everything the pictures of a cell depend on, whatever their frames and names."""
         kinds = [PlannedFile("", 0, ext, cell.settings.passes) for ext in cell.settings.format]
-        inputs = self.inputs(cell)
+        inputs = self.inputs(cell.settings, cell.edits)
         return _digest([self.file(inputs, cell, kind) for kind in kinds]).hex()
 
     def _once(self, thing: Any, what: str, work: Any) -> bytes:

@@ -33,20 +33,26 @@ CREATE TABLE IF NOT EXISTS runs (
     tasks INTEGER NOT NULL, state TEXT NOT NULL,
     host TEXT NOT NULL DEFAULT '', pid INTEGER NOT NULL DEFAULT 0, heard REAL,
     held TEXT NOT NULL DEFAULT '',
-    estimate_low REAL, estimate REAL, estimate_high REAL, seconds REAL, core_seconds REAL);
+    estimate_low REAL, estimate REAL, estimate_high REAL, seconds REAL, core_seconds REAL,
+    worked REAL, worked_seconds REAL);
 CREATE TABLE IF NOT EXISTS tasks (
-    trace BLOB PRIMARY KEY, planning INTEGER NOT NULL, number INTEGER NOT NULL, cell TEXT NOT NULL,
-    frame INTEGER NOT NULL, frames INTEGER NOT NULL, cell_index INTEGER NOT NULL,
-    step INTEGER NOT NULL, priority INTEGER NOT NULL, work REAL NOT NULL, state TEXT NOT NULL,
-    tries INTEGER NOT NULL DEFAULT 0, worker INTEGER, run INTEGER, started REAL, ended REAL,
-    share REAL, seconds REAL, trace_seconds REAL, cpu_seconds REAL, peak_bytes INTEGER,
-    samples INTEGER, noise REAL, rays INTEGER, kind TEXT, problem TEXT NOT NULL DEFAULT ''
-    ) WITHOUT ROWID;
-CREATE INDEX IF NOT EXISTS tasks_in_order ON tasks (planning, number);
-CREATE INDEX IF NOT EXISTS tasks_by_state ON tasks (planning, state, work);
-CREATE TABLE IF NOT EXISTS members (
-    planning INTEGER NOT NULL, number INTEGER NOT NULL, cell_index INTEGER NOT NULL,
-    frame INTEGER NOT NULL);
+    number INTEGER PRIMARY KEY, trace BLOB NOT NULL, cell TEXT NOT NULL, frame INTEGER NOT NULL,
+    frames INTEGER NOT NULL, step INTEGER NOT NULL, priority INTEGER NOT NULL, work REAL NOT NULL,
+    state TEXT NOT NULL, tries INTEGER NOT NULL DEFAULT 0, worker INTEGER, run INTEGER, started REAL,
+    ended REAL, share REAL, seconds REAL, trace_seconds REAL, cpu_seconds REAL, peak_bytes INTEGER,
+    samples INTEGER, noise REAL, rays INTEGER, kind TEXT, problem TEXT NOT NULL DEFAULT '');
+CREATE TABLE IF NOT EXISTS tally (state TEXT PRIMARY KEY, tasks INTEGER NOT NULL, work REAL NOT NULL);
+CREATE TRIGGER IF NOT EXISTS keep_tally AFTER UPDATE OF state ON tasks WHEN old.state != new.state
+BEGIN
+    UPDATE tally SET tasks = tasks - 1, work = work - old.work WHERE state = old.state;
+    INSERT INTO tally VALUES (new.state, 1, new.work)
+        ON CONFLICT (state) DO UPDATE SET tasks = tasks + 1, work = work + excluded.work;
+END;
+CREATE TABLE IF NOT EXISTS past (
+    trace BLOB PRIMARY KEY, work REAL NOT NULL, worker INTEGER, run INTEGER, started REAL, ended REAL,
+    seconds REAL, trace_seconds REAL, cpu_seconds REAL, peak_bytes INTEGER, samples INTEGER,
+    noise REAL, rays INTEGER, kind TEXT) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS columns (name TEXT PRIMARY KEY, kind TEXT NOT NULL, data BLOB NOT NULL);
 CREATE TABLE IF NOT EXISTS logs (trace BLOB PRIMARY KEY, text TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS files (
     path TEXT PRIMARY KEY, cell TEXT NOT NULL, coordinates TEXT NOT NULL, frame INTEGER NOT NULL,
@@ -79,6 +85,8 @@ _MIGRATIONS: dict[str, Sequence[str]] = {
         "ALTER TABLE runs ADD COLUMN estimate_high REAL",
         "ALTER TABLE runs ADD COLUMN seconds REAL",
         "ALTER TABLE runs ADD COLUMN core_seconds REAL",
+        "ALTER TABLE runs ADD COLUMN worked REAL",
+        "ALTER TABLE runs ADD COLUMN worked_seconds REAL",
         "ALTER TABLE files ADD COLUMN trace TEXT NOT NULL DEFAULT ''",
         "ALTER TABLE files ADD COLUMN noise REAL",
         "ALTER TABLE files ADD COLUMN unfinished INTEGER NOT NULL DEFAULT 0",
@@ -115,20 +123,6 @@ class FileRecord:
     trace: str = ""
     noise: float | None = None
     unfinished: bool = False
-
-
-@dataclass(frozen=True)
-class Planning:
-    """Tasks as they were written down last.
-
-    Attributes
-    ----------
-    key : digest of everything they follow from.
-    number : of this planning.
-    """
-
-    key: str
-    number: int
 
 
 _COLUMNS = tuple(f.name for f in fields(FileRecord))
@@ -278,106 +272,104 @@ class Ledger:
 
     # --- planned tasks -------------------------------------------------------------------------
 
-    def planning(self) -> Planning | None:
-        """The tasks that stand in the ledger, None for none."""
+    def planned_key(self) -> str:
+        """Digest of everything the tasks that stand in the ledger follow from; empty for none."""
         if not self.file.exists():
-            return None
+            return ""
         with self.open() as connection:
-            rows = dict(connection.execute("SELECT key, value FROM about WHERE key LIKE 'planning%'"))
-        return Planning(rows["planning key"], int(rows["planning"])) if "planning key" in rows else None
+            row = connection.execute("SELECT value FROM about WHERE key = 'planned'").fetchone()
+        return str(row[0]) if row else ""
 
-    def write_planning(
-        self, key: str, rows: Iterable[tuple], members: Iterable[tuple[int, int, int]] = (),
+    def write_tasks(
+        self, key: str, rows: Iterable[tuple], columns: Mapping[str, NDArray],
         about: Mapping[str, str] | None = None,
-    ) -> Planning:  # fmt: skip
-        """Put tasks down in place of those that stood there; what is known of equal ones stays.
+    ) -> None:  # fmt: skip
+        """Put tasks down in place of those that stood there; what equal ones took is kept.
 
         Parameters
         ----------
-        rows : trace, number, cell, frame, how many frames, index of the cell, step, priority, work,
-            state of each.
-        members : number of a task, index of a cell, frame: of tasks that have more than one.
+        key : see `planned_key`.
+        rows : number, trace, cell, frame, how many cells and frames, step, priority, work and state
+            of each.
+        columns : arrays that belong to them, see `tasks.Columns`.
         about : facts of the plan.
         """
-        before = self.planning()
-        number = before.number + 1 if before else 1
         with self.open() as connection:
-            connection.execute("DELETE FROM about WHERE key = 'planning key'")
-            connection.executemany(
-                "INSERT INTO tasks (planning, trace, number, cell, frame, frames, cell_index, step, "
-                f"priority, work, state) VALUES ({number}, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) "
-                "ON CONFLICT (trace) DO UPDATE SET planning = excluded.planning, "
-                "number = excluded.number, cell = excluded.cell, frame = excluded.frame, "
-                "frames = excluded.frames, cell_index = excluded.cell_index, step = excluded.step, "
-                "priority = excluded.priority, work = excluded.work, state = excluded.state, "
-                "tries = 0, share = NULL, problem = ''",
-                rows,
+            connection.execute("DELETE FROM about WHERE key = 'planned'")
+            connection.execute(
+                f"INSERT OR REPLACE INTO past SELECT {_PAST} FROM tasks WHERE seconds IS NOT NULL"
             )
-            connection.execute("DELETE FROM members")
-            connection.executemany(f"INSERT INTO members VALUES ({number}, ?, ?, ?)", members)
+            connection.execute("DELETE FROM tasks")
+            connection.execute("DROP INDEX IF EXISTS tasks_by_state")
             connection.executemany(
-                "INSERT OR REPLACE INTO about VALUES (?, ?)",
-                [("planning", str(number)), ("planning key", key), *(about or {}).items()],
-            )
-        return Planning(key, number)
-
-    def planned(self, planning: Planning) -> Iterator[tuple]:
-        """Trace, cell index, frame, how many frames, step, priority, work, state; in order."""
-        with self.open() as connection:
-            yield from connection.execute(
-                "SELECT trace, cell_index, frame, frames, step, priority, work, state FROM tasks "
-                "WHERE planning = ? ORDER BY number", (planning.number,),
+                "INSERT INTO tasks (number, trace, cell, frame, frames, step, priority, work, state) "
+                "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", rows,
             )  # fmt: skip
+            (any_past,) = connection.execute("SELECT EXISTS (SELECT 1 FROM past)").fetchone()
+            if any_past:
+                kept = ", ".join(f"{name} = past.{name}" for name in _PAST.split(", ")[2:])
+                connection.execute(f"UPDATE tasks SET {kept} FROM past WHERE past.trace = tasks.trace")
+            connection.execute("CREATE INDEX tasks_by_state ON tasks (state)")
+            connection.execute("DELETE FROM tally")
+            connection.execute(
+                "INSERT INTO tally SELECT state, COUNT(*), SUM(work) FROM tasks GROUP BY state"
+            )
+            connection.executemany(
+                "INSERT OR REPLACE INTO columns VALUES (?, ?, ?)",
+                [(name, column.dtype.str, column.tobytes()) for name, column in columns.items()],
+            )
+            connection.executemany(
+                "INSERT OR REPLACE INTO about VALUES (?, ?)", [("planned", key), *(about or {}).items()]
+            )
 
-    def members(self, planning: Planning) -> list[tuple[int, int, int]]:
-        """Number, cell index and frame, of tasks with more than one."""
+    def columns(self) -> dict[str, NDArray]:
+        """The arrays that belong to the tasks, one-dimensional."""
         with self.open() as connection:
-            return list(connection.execute(
-                "SELECT number, cell_index, frame FROM members WHERE planning = ? ORDER BY rowid",
-                (planning.number,),
-            ))  # fmt: skip
+            rows = connection.execute("SELECT name, kind, data FROM columns")
+            return {name: np.frombuffer(data, kind) for name, kind, data in rows}
 
-    def begin_again(self, planning: Planning, done: NDArray[np.int64]) -> None:
+    def numbers(self, state: str) -> NDArray[np.int64]:
+        """Numbers of the tasks in a state, in order."""
+        with self.open() as connection:
+            rows = connection.execute("SELECT number FROM tasks WHERE state = ? ORDER BY number", (state,))
+            return np.fromiter((row[0] for row in rows), np.int64)
+
+    def begin_again(self, done: NDArray[np.int64]) -> None:
         """Have every task wait but those that are done, by their numbers."""
         with self.open() as connection:
             connection.execute(
                 "UPDATE tasks SET state = 'waiting', tries = 0, share = NULL, problem = '' "
-                "WHERE planning = ? AND state NOT IN ('waiting', 'done')", (planning.number,),
-            )  # fmt: skip
-            said = connection.execute(
-                "SELECT number FROM tasks WHERE planning = ? AND state = 'done'", (planning.number,)
+                "WHERE state IN ('running', 'failed', 'dropped')"
             )
-            before = np.fromiter((row[0] for row in said), np.int64)
-        self.set_states(planning, np.setdiff1d(done, before), DONE)
-        self.set_states(planning, np.setdiff1d(before, done), WAITING)
+        before = self.numbers(DONE)
+        self.set_states(np.setdiff1d(done, before), DONE)
+        self.set_states(np.setdiff1d(before, done), WAITING)
 
-    def set_states(self, planning: Planning, numbers: NDArray[np.int64], state: str) -> None:
+    def set_states(self, numbers: NDArray[np.int64], state: str) -> None:
         """Give tasks a state, by their numbers."""
         if len(numbers):
             with self.open() as connection:
                 connection.executemany(
-                    "UPDATE tasks SET state = ? WHERE planning = ? AND number = ?",
-                    ((state, planning.number, int(number)) for number in numbers),
+                    "UPDATE tasks SET state = ? WHERE number = ?",
+                    ((state, number) for number in numbers.tolist()),
                 )
 
     def write(
-        self, tasks: Sequence[tuple[str, Mapping[str, Any]]] = (), files: Sequence[FileRecord] = (),
+        self, tasks: Sequence[tuple[int, Mapping[str, Any]]] = (), files: Sequence[FileRecord] = (),
         logs: Sequence[tuple[str, str]] = (), failures: Sequence[tuple] = (),
     ) -> None:  # fmt: skip
         """Note what happened, all of it or nothing.
 
         Parameters
         ----------
-        tasks : trace and the columns to set, of tasks.
+        tasks : number and the columns to set, of tasks.
         logs : trace and text.
         failures : run, cell, frame, what, when.
         """
         with self.open() as connection:
-            for trace, values in tasks:
+            for number, values in tasks:
                 told = ", ".join(f"{name} = ?" for name in values)
-                connection.execute(
-                    f"UPDATE tasks SET {told} WHERE trace = ?", (*values.values(), bytes.fromhex(trace))
-                )
+                connection.execute(f"UPDATE tasks SET {told} WHERE number = ?", (*values.values(), number))
             connection.executemany(_INSERT_FILE, [_values(file) for file in files])
             connection.executemany(
                 "INSERT OR REPLACE INTO logs VALUES (?, ?)",
@@ -467,6 +459,10 @@ class Ledger:
             return None if text is None else str(text)
 
 
+_PAST = (
+    "trace, work, worker, run, started, ended, seconds, trace_seconds, cpu_seconds, peak_bytes, samples, "
+    "noise, rays, kind"
+)
 _INSERT_FILE = (
     f"INSERT OR REPLACE INTO files ({', '.join(_COLUMNS)}) VALUES ({', '.join('?' * len(_COLUMNS))})"
 )

@@ -7,9 +7,8 @@ it saw; when nothing changed since, deciding takes a look at the disk and no mor
 
 from __future__ import annotations
 
-from array import array
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, fields, replace
 from typing import Any
 
 import numpy as np
@@ -19,9 +18,12 @@ from grandlattice.errors import OutputError
 from grandlattice.images import read_facts, read_mark
 from grandlattice.plan import Cell, Filing
 from grandlattice.runs.fingerprints import TaskFile
-from grandlattice.runs.ledger import DONE, WAITING, FileRecord, Ledger, Planning, coordinates_text
+from grandlattice.runs.ledger import DONE, WAITING, FileRecord, Ledger, coordinates_text
 from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Columns, Ingredients, Task, TaskList
+
+_AT_ONCE = 50_000  # tasks
+_KEPT = tuple(f.name for f in fields(Columns))
 
 
 @dataclass(frozen=True)
@@ -204,70 +206,34 @@ def refuse_what_stands_there(outlook: Outlook, existing: str) -> None:
 
 
 def write_down(
-    tasks: TaskList, outlook: Outlook, key: str, ledger: Ledger, about: Mapping[str, str]
-) -> Planning:
+    tasks: TaskList, outlook: Outlook, key: str, ledger: Ledger, about: Mapping[str, str] | None = None
+) -> None:
     """Put the tasks of a plan into its ledger, and facts `about` the plan."""
-    columns, make = tasks.columns, tasks.made_from.make
-    done = np.zeros(len(columns), bool)
-    done[outlook.done.numbers] = True
-    firsts = columns.starts[:-1]
+    columns = tasks.columns
+    states = np.full(len(columns), WAITING, object)
+    states[outlook.done.numbers] = DONE
+    firsts, counts = columns.starts[:-1], np.diff(columns.starts)
 
     def rows() -> Iterator[tuple[Any, ...]]:
-        traces = columns.traces.tobytes()
-        many = zip(
-            columns.cells[firsts].tolist(), columns.frames[firsts].tolist(), columns.steps.tolist(),
-            columns.priorities.tolist(), columns.work.tolist(), done.tolist(), strict=True,
-        )  # fmt: skip
-        for number, (cell, frame, step, priority, work, is_done) in enumerate(many):
-            state = DONE if is_done else WAITING
-            yield (
-                traces[16 * number : 16 * number + 16], number, make.address(cell), frame,
-                int(columns.starts[number + 1] - columns.starts[number]), cell, step, priority, work, state,
+        for at in range(0, len(columns), _AT_ONCE):
+            part = slice(at, at + _AT_ONCE)
+            cells = columns.cells[firsts[part]]
+            traces = columns.traces[part].tobytes()
+            yield from zip(
+                range(at, at + len(cells)), (traces[k : k + 16] for k in range(0, len(traces), 16)),
+                tasks.made_from.make.addresses(cells), columns.frames[firsts[part]].tolist(),
+                counts[part].tolist(), columns.steps[part].tolist(), columns.priorities[part].tolist(),
+                columns.work[part].tolist(), states[part].tolist(), strict=True,
             )  # fmt: skip
 
-    several = np.flatnonzero(np.diff(columns.starts) > 1)
-    members = (
-        (int(n), int(columns.cells[m]), int(columns.frames[m]))
-        for n in several
-        for m in range(columns.starts[n], columns.starts[n + 1])
-    )
-    return ledger.write_planning(key, rows(), members, about)
+    arrays = {name: getattr(columns, name).ravel() for name in _KEPT}
+    ledger.write_tasks(key, rows(), arrays, about)
 
 
-def read_back(
-    ledger: Ledger, planning: Planning, made_from: Ingredients
-) -> tuple[TaskList, NDArray[np.bool_]]:
+def read_back(ledger: Ledger, made_from: Ingredients) -> tuple[TaskList, NDArray[np.bool_]]:
     """The tasks that stand in a ledger, and which of them it says are done."""
-    traces = bytearray()
-    cells, counts, steps, priorities = (array("i") for _ in range(4))
-    frames, work, done = array("q"), array("d"), bytearray()
-    for trace, cell, frame, count, step, priority, amount, state in ledger.planned(planning):
-        traces += trace
-        cells.append(cell)
-        frames.append(frame)
-        counts.append(count)
-        steps.append(step)
-        priorities.append(priority)
-        work.append(amount)
-        done.append(state == DONE)
-    starts = np.concatenate([[0], np.cumsum(np.array(counts, np.int64))]).astype(np.int64)
-    all_cells = np.repeat(np.array(cells, np.int32), counts)
-    all_frames = np.repeat(np.array(frames, np.int64), counts)
-    _fill_in(ledger.members(planning), starts, all_cells, all_frames)
-    columns = Columns(
-        np.frombuffer(bytes(traces), np.uint8).reshape(-1, 16), starts, all_cells, all_frames,
-        np.array(steps, np.int32), np.array(priorities, np.int32), np.array(work, np.float64),
-    )  # fmt: skip
-    return TaskList(columns, made_from, np.arange(len(columns))), np.frombuffer(bytes(done), np.bool_)
-
-
-def _fill_in(
-    members: Sequence[tuple[int, int, int]], starts: NDArray[np.int64], cells: NDArray[np.int32],
-    frames: NDArray[np.int64],
-) -> None:  # fmt: skip
-    """Put cells and frames of tasks with several where they belong."""
-    place: dict[int, int] = {}
-    for number, cell, frame in members:
-        k = place.get(number, int(starts[number]))
-        cells[k], frames[k] = cell, frame
-        place[number] = k + 1
+    arrays = ledger.columns()
+    columns = Columns(**{**arrays, "traces": arrays["traces"].reshape(-1, 16)})
+    done = np.zeros(len(columns), bool)
+    done[ledger.numbers(DONE)] = True
+    return TaskList(columns, made_from, np.arange(len(columns))), done

@@ -14,7 +14,7 @@ from grandlattice.images import read_channels
 from grandlattice.plan import cells_at
 from grandlattice.runs.backends import Failed, Finished
 from grandlattice.runs.fingerprints import TaskFile
-from grandlattice.runs.ledger import Ledger, Planning
+from grandlattice.runs.ledger import Ledger
 from grandlattice.runs.outlook import Outlook
 from grandlattice.runs.tasks import TaskList
 from grandlattice.tracer import PASSES
@@ -49,7 +49,6 @@ class Run:
     ledger: Ledger
     outlook: Outlook
     tasks: TaskList
-    planning: Planning | None = None
     number: int = 0
     estimate: Estimate | None = None
     ledger_aside: Path | None = None

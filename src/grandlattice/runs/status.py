@@ -120,23 +120,15 @@ def read_status(
         raise RunError(f"{name} has not been run yet.", cure="glat run begins")
     with ledger.open() as connection:
         about = dict(connection.execute("SELECT key, value FROM about"))
-        planning = int(about.get("planning", 0))
-        rows = connection.execute(
-            "SELECT state, COUNT(*), SUM(work) FROM tasks WHERE planning = ? GROUP BY state", (planning,)
-        ).fetchall()
+        rows = connection.execute("SELECT state, tasks, work FROM tally").fetchall()
         begun = connection.execute(
-            "SELECT SUM(work * COALESCE(share, 0)) FROM tasks WHERE planning = ? AND state = 'running'",
-            (planning,),
+            "SELECT SUM(work * COALESCE(share, 0)) FROM tasks WHERE state = 'running'"
         ).fetchone()[0]
         run = connection.execute(
-            "SELECT run, started, ended, workers, state, host, pid, held, seconds FROM runs "
-            "ORDER BY run DESC LIMIT 1"
-        ).fetchone() or (0, None, None, 0, "", "", 0, "", None)
-        pace = connection.execute(
-            "SELECT SUM(seconds), SUM(work) FROM tasks WHERE planning = ? AND run = ? AND state = 'done'",
-            (planning, run[0]),
-        ).fetchone()
-        tasks = _tasks(connection, planning, json.loads(about.get("axes", "[]")), at, states, most, logs)
+            "SELECT run, started, ended, workers, state, host, pid, held, seconds, worked_seconds, worked "
+            "FROM runs ORDER BY run DESC LIMIT 1"
+        ).fetchone() or (0, None, None, 0, "", "", 0, "", None, None, None)
+        tasks = _tasks(connection, json.loads(about.get("axes", "[]")), at, states, most, logs)
     under_way = is_under_way(ledger)
     counts = {state: count for state, count, _ in rows}
     work = {state: amount or 0.0 for state, _, amount in rows}
@@ -146,7 +138,7 @@ def read_status(
     done = work.get(DONE, 0.0) + (begun or 0.0 if under_way else 0.0)
     left = work.get(WAITING, 0.0) + work.get(RUNNING, 0.0) - (begun or 0.0)
     ahead = min(run[3] or 1, max(counts.get(WAITING, 0) + counts.get(RUNNING, 0), 1))
-    rate = pace[0] / pace[1] if pace[1] else None
+    rate = run[9] / run[10] if run[10] else None
     return RunStatus(
         name=name, ledger=ledger.file, under_way=under_way,
         state="broken off" if run[4] == "running" and not under_way else run[4], held=run[7],
@@ -159,15 +151,14 @@ def read_status(
 
 
 def _tasks(  # type: ignore[no-untyped-def]
-    connection, planning: int, axes: list[str], at: Sequence[str], states: Sequence[str], most: int,
-    logs: bool,
+    connection, axes: list[str], at: Sequence[str], states: Sequence[str], most: int, logs: bool,
 ) -> list[TaskStatus]:  # fmt: skip
     patterns = [_pattern(text, axes) for text in at]
     marks = ", ".join("?" * len(states))
     log = "(SELECT text FROM logs WHERE logs.trace = tasks.trace)" if logs else "''"
     rows = connection.execute(
         f"SELECT {', '.join(_SHOWN)}, COALESCE({log}, '') FROM tasks "
-        f"WHERE planning = ? AND state IN ({marks}) ORDER BY number", (planning, *states),
+        f"WHERE state IN ({marks}) ORDER BY number", tuple(states),
     )  # fmt: skip
     found = []
     for row in rows:
@@ -206,11 +197,7 @@ def table(ledger: Ledger) -> pandas.DataFrame:
     import pandas
 
     with ledger.open() as connection:
-        return pandas.read_sql_query(
-            f"SELECT {', '.join(_SHOWN)} FROM tasks WHERE planning = "
-            "(SELECT CAST(value AS INTEGER) FROM about WHERE key = 'planning') ORDER BY number",
-            connection,
-        )
+        return pandas.read_sql_query(f"SELECT {', '.join(_SHOWN)} FROM tasks ORDER BY number", connection)
 
 
 # --- every run on this machine -------------------------------------------------------------------

@@ -13,12 +13,12 @@ from __future__ import annotations
 from array import array
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Literal, overload
+from typing import Literal, overload
 
 import numpy as np
 from numpy.typing import NDArray
 
-from grandlattice.plan import Cell, CellMaker, FileNames, Lattice, planned_files
+from grandlattice.plan import Cell, CellMaker, CellSettings, FileNames, Lattice, planned_files
 from grandlattice.runs.fingerprints import Fingerprints, TaskFile
 
 Frames = Iterable[int] | Literal["first"] | None
@@ -63,7 +63,7 @@ class Task:
     @property
     def work(self) -> int:
         """Pixels × samples × frames."""
-        return work_of(self.first) * len(self.frames)
+        return work_of(self.first.settings) * len(self.frames)
 
     @property
     def label(self) -> str:
@@ -153,7 +153,7 @@ class TaskList(Sequence[Task]):
         cells = []
         for index, frames in frames_of.items():
             cell = make(index)
-            inputs = prints.inputs(cell)
+            inputs = prints.inputs(cell.settings, cell.edits)
             files = (
                 TaskFile(planned, prints.file(inputs, cell, planned))
                 for planned in planned_files(cell, names, frames)
@@ -201,15 +201,14 @@ class TaskList(Sequence[Task]):
         )  # fmt: skip
 
 
-def work_of(cell: Cell) -> int:
+def work_of(settings: CellSettings) -> int:
     """Pixels × samples of a frame."""
-    settings = cell.settings
     return settings.size.width * settings.size.height * settings.samples
 
 
 def list_tasks(
-    made_from: Ingredients, indices: Iterable[int], frames: Frames = None,
-    chunk_of: Callable[[Cell], int] = lambda cell: 1,
+    made_from: Ingredients, indices: Sequence[int] | Numbers, frames: Frames = None,
+    chunk_of: Callable[[CellSettings], int] = lambda settings: 1,
 ) -> TaskList:  # fmt: skip
     """Tasks for cells in the planned order.
 
@@ -219,80 +218,80 @@ def list_tasks(
     frames : only these of each cell's frames; all by default.
     chunk_of : how many frames of a cell one task takes.
     """
-    lattice, make, prints = made_from.lattice, made_from.make, made_from.fingerprints
-    first = frames == "first"
+    prints, whole = made_from.fingerprints, np.asarray(indices, np.int64)
     wanted = None if frames is None or isinstance(frames, str) else set(frames)
-    digests = bytearray()
-    pairs = _Pairs()
-    for index in indices:
-        cell = make(index)
-        inputs = prints.inputs(cell)
-        here = cell.settings.frames[:1] if first else cell.settings.frames
+    digests, at = bytearray(), array("q")
+    counts, priorities, work = array("i"), array("i"), array("d")
+    for settings, edits in made_from.make.told(whole):
+        inputs = prints.inputs(settings, edits)
+        here = settings.frames[:1] if frames == "first" else settings.frames
         if wanted is not None:
             here = tuple(frame for frame in here if frame in wanted)
-        chunk = chunk_of(cell)
+        chunk = chunk_of(settings)
         for k in range(0, len(here), chunk):
             together = here[k : k + chunk]
             digests += prints.trace(inputs, together) * len(together)
-        pairs.add(lattice, cell, here)
-    return TaskList(*pairs.sorted_into_tasks(digests, made_from))
+        at.extend(here)
+        counts.append(len(here))
+        priorities.append(settings.priority)
+        work.append(work_of(settings))
+    pairs = _Pairs(
+        whole, np.frombuffer(counts, np.int32), np.frombuffer(at, np.int64) if at else np.zeros(0, np.int64),
+        np.frombuffer(priorities, np.int32), np.frombuffer(work, np.float64),
+        np.frombuffer(digests, np.uint64).reshape(-1, 2) if digests else np.zeros((0, 2), np.uint64),
+    )  # fmt: skip
+    columns = pairs.as_tasks(made_from.lattice)
+    return TaskList(columns, made_from, np.arange(len(columns)))
 
 
+@dataclass(frozen=True)
 class _Pairs:
-    """Cells with their frames as columns, before they are put in order."""
+    """Cells and their frames, before they are put in order.
 
-    def __init__(self) -> None:
-        self._frames, self._turns = array("q"), array("i")
-        self._cells, self._counts, self._priorities = array("i"), array("i"), array("i")
-        self._steps, self._groups, self._work = array("i"), array("i"), array("d")
-        self._known_steps: dict[object, int] = {}
-        self._group: object = None
+    `cells`, `counts` (frames of each), `priorities` and `work` are of cells; `frames` and `keys`
+    (what is traced, two words) of each frame of each cell, one cell after the other.
+    """
 
-    def add(self, lattice: Lattice, cell: Cell, frames: Sequence[int]) -> None:
-        if not frames:
-            return
-        step, group = lattice.step(cell.index), lattice.group(cell.index)
-        self._steps.append(self._known_steps.setdefault(step, len(self._known_steps)))
-        self._groups.append(0 if not self._groups else self._groups[-1] + (group != self._group))
-        self._group = group
-        self._cells.append(cell.index)
-        self._counts.append(len(frames))
-        self._priorities.append(cell.settings.priority)
-        self._work.append(work_of(cell))
-        self._frames.extend(frames)
-        self._turns.extend(range(len(frames)))
+    cells: Numbers
+    counts: NDArray[np.int32]
+    frames: NDArray[np.int64]
+    priorities: NDArray[np.int32]
+    work: NDArray[np.float64]
+    keys: NDArray[np.uint64]
 
-    def sorted_into_tasks(self, digests: bytearray, made_from: Ingredients) -> Any:
+    def as_tasks(self, lattice: Lattice) -> Columns:
         """Columns in running order, equal traces as one task where the first of them stands."""
-        cells, counts, priorities, steps, groups = (
-            np.array(column, np.int32)
-            for column in (self._cells, self._counts, self._priorities, self._steps, self._groups)
-        )
-        of = np.repeat(np.arange(len(cells)), counts)
-        frames, turns = np.array(self._frames, np.int64), np.array(self._turns, np.int32)
-        # Cells of a group take turns, one frame each at a time; `lexsort` has the first key last.
-        order = np.lexsort((of, turns, groups[of]))
-        parts = np.cumsum(np.diff(steps[of[order]], prepend=steps[:1]) != 0)
-        if priorities.any():
-            order, parts = _urgent_first(order, parts, priorities[of[order]])
-        of, frames = of[order], frames[order]
-        keys = np.frombuffer(bytes(digests), np.uint64).reshape(-1, 2)[order]
-        number = _by_first_appearance(keys)
+        of = np.repeat(np.arange(len(self.cells), dtype=np.int32), self.counts)
+        order: Numbers = np.arange(len(of))
+        if lattice.frame_at < len(lattice.order):
+            # Cells of a group take turns, one frame each at a time; `lexsort` has the first key last.
+            begins = np.cumsum(self.counts) - self.counts
+            groups = _changes(lattice.groups_of(self.cells))
+            order = np.lexsort((of, order - begins[of], groups[of]))
+        parts = _changes(lattice.steps_of(self.cells)[of[order]])
+        if self.priorities.any():
+            order, parts = _urgent_first(order, parts, self.priorities[of[order]])
+        of, frames = of[order], self.frames[order]
+        number = _by_first_appearance(self.keys[order])
         together = np.argsort(number, kind="stable")
-        starts = np.searchsorted(number[together], np.arange(number.max(initial=-1) + 2))
+        starts = np.searchsorted(number[together], np.arange(int(number.max(initial=-1)) + 2))
         firsts = together[starts[:-1]]
-        begins = np.diff(parts[firsts], prepend=parts[:1]) != 0
-        distinct = _distinct_frames(starts, frames[together])
-        columns = Columns(
-            traces=np.ascontiguousarray(keys[firsts]).view(np.uint8).reshape(-1, 16),
+        leaders = of[firsts]
+        return Columns(
+            traces=np.ascontiguousarray(self.keys[order[firsts]]).view(np.uint8).reshape(-1, 16),
             starts=starts,
-            cells=cells[of[together]],
+            cells=self.cells[of[together]].astype(np.int32),
             frames=frames[together],
-            steps=np.cumsum(begins).astype(np.int32),
-            priorities=priorities[of[firsts]],
-            work=np.array(self._work)[of[firsts]] * distinct,
+            steps=_changes(parts[firsts]).astype(np.int32),
+            priorities=self.priorities[leaders].astype(np.int32),
+            work=self.work[leaders] * _distinct_frames(starts, frames[together]),
         )
-        return columns, made_from, np.arange(len(columns))
+
+
+def _changes(values: Numbers) -> Numbers:
+    """How often values have changed so far, one after the other; (N,) from 0."""
+    changes: Numbers = np.cumsum(np.diff(values, prepend=values[:1]) != 0, dtype=np.int64)
+    return changes
 
 
 def _urgent_first(order: Numbers, parts: Numbers, priorities: NDArray[np.int32]) -> tuple[Numbers, Numbers]:
@@ -311,8 +310,11 @@ def _by_first_appearance(keys: NDArray[np.uint64]) -> NDArray[np.int64]:
     if not len(keys):
         return np.zeros(0, np.int64)
     by_key = np.lexsort((keys[:, 1], keys[:, 0]))  # stable: the first of equals comes first
-    new = np.ones(len(keys), bool)
-    new[1:] = (keys[by_key][1:] != keys[by_key][:-1]).any(1)
+    new = np.zeros(len(keys), bool)
+    new[0] = True
+    for word in keys.T:
+        here = word[by_key]
+        new[1:] |= here[1:] != here[:-1]
     kind = np.empty(len(keys), np.int64)
     kind[by_key] = np.cumsum(new) - 1
     number = np.empty(int(new.sum()), np.int64)
