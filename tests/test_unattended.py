@@ -282,7 +282,7 @@ def test_people_are_told_of_cells_the_first_failure_and_the_end(plan_file: Path,
     assert titles == ["day/Front is done", "day/Side is done", "night/Front · 1 failed", "room: not all done"]
     assert "has no attribute nonsense" in Mailbox.letters[2]["message"]
     assert "2 failed" in Mailbox.letters[3]["message"]
-    assert Mailbox.letters[0]["attachments"][0]["filename"] == "Front.0001.png"
+    assert Mailbox.letters[0]["attachments"][0]["filename"] == "Front.0001.jpg"
     assert run.notes == ["A notice to json could not be sent."]
 
 

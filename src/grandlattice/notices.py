@@ -7,14 +7,21 @@ from __future__ import annotations
 
 import os
 import queue
+import tempfile
 import threading
 from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 
+from grandlattice.errors import ImageError
+from grandlattice.images import write_thumbnail
 from grandlattice.plan.running import Notice
 from grandlattice.runs import Event, Failed, Finished, Run
+
+if TYPE_CHECKING:
+    import apprise
 
 _WAIT = 20.0  # seconds the end of a run waits for notices on their way
 
@@ -87,17 +94,32 @@ class Teller:
     def _send_all(self) -> None:
         import apprise
 
-        while (item := self._outbox.get()) is not None:
-            notice, title, body, picture = item
-            channel = apprise.Apprise()
-            address = _address(notice.to)
-            known = bool(address) and channel.add(address)
-            attached = str(picture) if picture is not None else None
-            sent = known and channel.notify(body=body, title=title, attach=attached)
-            if not sent and known and attached:  # some channels take no pictures; the words matter more
-                sent = channel.notify(body=body, title=title)
-            if not sent:
-                self.problems.append(f"A notice to {notice.to.split('://')[0]} could not be sent.")
+        with tempfile.TemporaryDirectory(prefix="grandlattice-") as folder:
+            while (item := self._outbox.get()) is not None:
+                self._send(apprise.Apprise(), Path(folder), *item)
+
+    def _send(
+        self, channel: apprise.Apprise, folder: Path, notice: Notice, title: str, body: str,
+        picture: Path | None,
+    ) -> None:  # fmt: skip
+        address = _address(notice.to)
+        known = bool(address) and channel.add(address)
+        attached = _small(picture, folder) if picture is not None else None
+        sent = known and channel.notify(body=body, title=title, attach=attached)
+        if not sent and known and attached:  # some channels take no pictures; the words matter more
+            sent = channel.notify(body=body, title=title)
+        if not sent:
+            self.problems.append(f"A notice to {notice.to.split('://')[0]} could not be sent.")
+
+
+def _small(picture: Path, folder: Path) -> str | None:
+    """A small copy of a picture, None where it is gone."""
+    small = folder / f"{picture.stem}.jpg"
+    try:
+        write_thumbnail(picture, small)
+    except ImageError:
+        return None
+    return str(small)
 
 
 def _address(text: str) -> str:

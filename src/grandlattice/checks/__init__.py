@@ -19,6 +19,7 @@ from grandlattice.checks.plan_checks import (
     check_extent,
     check_files,
     check_machine,
+    check_renderers,
     check_rivals,
     check_room,
     check_unused,
@@ -26,7 +27,8 @@ from grandlattice.checks.plan_checks import (
 from grandlattice.checks.scene_checks import check_cells, check_frames, check_scene
 
 CHECKS: tuple[Callable[[Checked], Iterator[Finding]], ...] = (
-    check_scene, check_cells, check_files, check_machine, check_frames, check_room, check_rivals,
+    check_scene, check_cells, check_files, check_machine, check_renderers,
+    check_frames, check_room, check_rivals,
     check_unused, check_extent,
 )  # fmt: skip
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import shutil
 from collections.abc import Iterator
 
 from grandlattice.checks.finding import ERROR, NOTE, WARNING, Checked, Finding, from_error
@@ -87,6 +89,28 @@ def check_machine(checked: Checked) -> Iterator[Finding]:
         wrong = checked.facilities.wrong_displays.get(cell.settings.display or "")
         if wrong:
             yield Finding(ERROR, wrong, str(cell.origins.get("display", "")))
+
+
+def check_renderers(checked: Checked) -> Iterator[Finding]:
+    """Outside renderers whose program is not there; addresses of notices that are not set."""
+    for wanted in dict.fromkeys(cell.settings.renderer for cell in checked.cells):
+        name, _, version = wanted.partition(" ")
+        if name not in checked.model.renderers:
+            continue
+        renderer = checked.model.renderers[name]
+        program = renderer.command[0].replace("{executable}", renderer.executable(version or None) or "")
+        beside = os.sep in program and (checked.folder / program).is_file()
+        if not beside and shutil.which(program) is None:
+            yield Finding(
+                ERROR, f"The renderer {wanted} has no program {program} on this machine.",
+                f"renderers: {name}", "check its command and executables",
+            )  # fmt: skip
+    for notice in checked.model.run.notices:
+        if notice.to.startswith("$") and notice.to[1:] not in os.environ:
+            yield Finding(
+                WARNING, f"A notice goes to {notice.to}, and the environment has no {notice.to[1:]}.",
+                "run: notices", "set it before the run, or nobody is told",
+            )  # fmt: skip
 
 
 def check_unused(checked: Checked) -> Iterator[Finding]:

@@ -227,6 +227,7 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
 
     def on_outlook(outlook: lattice.Outlook) -> None:
         if not how.quiet:
+            _say_whole(plan.totals(step.at, step.sets), how)
             _say_outlook(outlook, count)
         bars.append(RunBars(outlook, max(1, count), how.quiet))
 
@@ -246,6 +247,14 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
     if not how.quiet or not done.ok:
         _say_end(done, next_run)
     return done
+
+
+def _say_whole(whole: lattice.Totals, how: _How) -> None:
+    if how.frames is None:
+        console.print(
+            f"{many(whole.cells, 'cell')}, {many(whole.frames, 'frame')}, {many(whole.files, 'file')}, "
+            f"about {words.size(whole.bytes)}"
+        )
 
 
 def _say_outlook(outlook: lattice.Outlook, workers: int) -> None:

@@ -12,11 +12,12 @@ from grandlattice.images.files import (
     write_display,
     write_exr,
     write_hdr,
+    write_thumbnail,
 )
 from grandlattice.images.sheet import Frame, make_sheets, with_label
 
 __all__ = [
     "MARK", "Channels", "Frame", "copy_with_marks", "displays", "find_display", "make_sheets",
     "read_channels", "read_facts", "read_image", "read_mark", "to_display", "with_label", "write_display",
-    "write_exr", "write_hdr",
+    "write_exr", "write_hdr", "write_thumbnail",
 ]  # fmt: skip

@@ -265,6 +265,23 @@ def _is_whole(path: Path, spec: oiio.ImageSpec) -> bool:
         source.close()
 
 
+def write_thumbnail(source: Path, path: Path, longest: int = 480) -> None:
+    """A small JPEG of a picture any program shows.
+
+    Raises
+    ------
+    ImageError
+        When it cannot be read or written.
+    """
+    try:
+        with Image.open(source) as image:
+            small = image.convert("RGB")
+            small.thumbnail((longest, longest))
+            small.save(path, "JPEG", quality=85)
+    except (OSError, ValueError) as problem:
+        raise ImageError(f"{source.name} cannot be made smaller: {problem}.") from problem
+
+
 def read_mark(path: Path, name: str) -> str | None:
     """One of our own metadata from a picture, None where the file or the mark is missing."""
     if path.suffix.lower() == ".hdr" and path.is_file():

@@ -23,7 +23,7 @@ from grandlattice.plan.values import Frames, Length, Size
 
 DEFAULT_OUTPUT = "renders/{cell}.{frame:04d}.{ext}"
 _MOST_KNOWN = 10_000
-_AT_ONCE = 50_000  # cells
+_AT_ONCE = 10_000  # cells
 
 
 @dataclass(frozen=True)

@@ -314,10 +314,9 @@ class Ledger:
             connection.execute(
                 "INSERT INTO tally SELECT state, COUNT(*), SUM(work) FROM tasks GROUP BY state"
             )
-            connection.executemany(
-                "INSERT OR REPLACE INTO columns VALUES (?, ?, ?)",
-                [(name, column.dtype.str, column.tobytes()) for name, column in columns.items()],
-            )
+            for name, column in columns.items():
+                told = (name, column.dtype.str, column.tobytes())
+                connection.execute("INSERT OR REPLACE INTO columns VALUES (?, ?, ?)", told)
             connection.executemany(
                 "INSERT OR REPLACE INTO about VALUES (?, ?)", [("planned", key), *(about or {}).items()]
             )

@@ -22,7 +22,7 @@ from grandlattice.runs.ledger import DONE, WAITING, FileRecord, Ledger, coordina
 from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Columns, Ingredients, Task, TaskList
 
-_AT_ONCE = 50_000  # tasks
+_AT_ONCE = 10_000  # tasks
 _KEPT = tuple(f.name for f in fields(Columns))
 
 
@@ -210,8 +210,8 @@ def write_down(
 ) -> None:
     """Put the tasks of a plan into its ledger, and facts `about` the plan."""
     columns = tasks.columns
-    states = np.full(len(columns), WAITING, object)
-    states[outlook.done.numbers] = DONE
+    is_done = np.zeros(len(columns), bool)
+    is_done[outlook.done.numbers] = True
     firsts, counts = columns.starts[:-1], np.diff(columns.starts)
 
     def rows() -> Iterator[tuple[Any, ...]]:
@@ -223,7 +223,7 @@ def write_down(
                 range(at, at + len(cells)), (traces[k : k + 16] for k in range(0, len(traces), 16)),
                 tasks.made_from.make.addresses(cells), columns.frames[firsts[part]].tolist(),
                 counts[part].tolist(), columns.steps[part].tolist(), columns.priorities[part].tolist(),
-                columns.work[part].tolist(), states[part].tolist(), strict=True,
+                columns.work[part].tolist(), np.where(is_done[part], DONE, WAITING).tolist(), strict=True,
             )  # fmt: skip
 
     arrays = {name: getattr(columns, name).ravel() for name in _KEPT}

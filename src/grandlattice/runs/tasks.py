@@ -273,8 +273,8 @@ class _Pairs:
             order, parts = _urgent_first(order, parts, self.priorities[of[order]])
         of, frames = of[order], self.frames[order]
         number = _by_first_appearance(self.keys[order])
-        together = np.argsort(number, kind="stable")
-        starts = np.searchsorted(number[together], np.arange(int(number.max(initial=-1)) + 2))
+        together = np.argsort(number, kind="stable").astype(np.int32)
+        starts = np.concatenate([[0], np.cumsum(np.bincount(number))]).astype(np.int64)
         firsts = together[starts[:-1]]
         leaders = of[firsts]
         return Columns(
@@ -305,19 +305,19 @@ def _urgent_first(order: Numbers, parts: Numbers, priorities: NDArray[np.int32])
     return order[again], place[parts][again]
 
 
-def _by_first_appearance(keys: NDArray[np.uint64]) -> NDArray[np.int64]:
+def _by_first_appearance(keys: NDArray[np.uint64]) -> NDArray[np.int32]:
     """For each key of two words the number of its kind, kinds counted as they first appear."""
     if not len(keys):
-        return np.zeros(0, np.int64)
-    by_key = np.lexsort((keys[:, 1], keys[:, 0]))  # stable: the first of equals comes first
+        return np.zeros(0, np.int32)
+    by_key = np.lexsort((keys[:, 1], keys[:, 0])).astype(np.int32)  # stable: the first of equals is first
     new = np.zeros(len(keys), bool)
     new[0] = True
     for word in keys.T:
         here = word[by_key]
         new[1:] |= here[1:] != here[:-1]
-    kind = np.empty(len(keys), np.int64)
-    kind[by_key] = np.cumsum(new) - 1
-    number = np.empty(int(new.sum()), np.int64)
+    kind = np.empty(len(keys), np.int32)
+    kind[by_key] = np.cumsum(new, dtype=np.int32) - 1
+    number = np.empty(int(new.sum()), np.int32)
     number[np.argsort(by_key[new])] = np.arange(len(number))
     return number[kind]
 
