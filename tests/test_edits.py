@@ -357,6 +357,11 @@ def test_an_exported_cell_composes_to_the_same_picture(scene: Path) -> None:
     plan = lattice.open_plan(folder / "p.lattice.yaml")
     (folder / "deep").mkdir()
     file = plan.export("all/Side", folder / "deep" / "cell.usda")
+    lens = plan.override(fstop=4.0, focus="2 m").export("all/Side", folder / "lens.usda")
+    seen = Usd.Stage.Open(str(lens))
+    camera = UsdGeom.Camera(seen.GetPrimAtPath("/World/Cameras/Side"))
+    unit = UsdGeom.GetStageMetersPerUnit(seen)
+    assert (camera.GetFStopAttr().Get(), camera.GetFocusDistanceAttr().Get()) == (4.0, 2.0 / unit)
     ours = Bench(scene)
     ours.model, ours.folder = plan.model, folder
     from grandlattice.stage import CellStage, Snapshotter, open_scene

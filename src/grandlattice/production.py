@@ -38,6 +38,7 @@ from grandlattice.plan import (
 from grandlattice.plan.running import RunBlock
 from grandlattice.review import contact_sheets
 from grandlattice.runs import (
+    Backend,
     Coordinator,
     Estimate,
     Event,
@@ -267,18 +268,22 @@ def run(
         count = default_workers(block) if workers is None else workers
         each = threads or block.threads or max(1, count // len(todo))
         order = replace(_order(planned, each, allow_missing, block.existing), further=further)
-        begun.estimate = _estimate(order, todo, count, planned.ledger)
-        if begun.estimate is not None and listeners.on_estimate is not None:
-            listeners.on_estimate(begun.estimate)
+        # Workers load their libraries and the scene while the cost is measured.
+        backend: Backend = (
+            Processes(order, min(count, len(todo)), gentle=block.gentle) if count > 0 else InPlace(order)
+        )
         note_run(planned.ledger)
         patience = Patience(
             block.retries, stalled=block.stalled, limit=block.limit, memory=block.memory, room=block.room
         )
-        backend = Processes(order, count, gentle=block.gentle) if count > 0 else InPlace(order)
         told = with_notices(block.notices, begun, planned.name, listeners.on_event)
         try:
+            begun.estimate = _estimate(order, todo, count, planned.ledger)
+            if begun.estimate is not None and listeners.on_estimate is not None:
+                listeners.on_estimate(begun.estimate)
             Coordinator(begun, backend, patience, Spending(block.budget), told).carry_out(count)
         finally:
+            backend.close()
             told.end()
         begun.notes += told.problems
     return begun

@@ -6,6 +6,7 @@ pytest tests/torture
 from __future__ import annotations
 
 import hashlib
+import multiprocessing
 import os
 import random
 import signal
@@ -20,6 +21,7 @@ import pytest
 
 import grandlattice as lattice
 from conftest import PLAN
+from grandlattice import Progress, Retried, Started
 from shapes import room_scene
 
 COMMAND = [sys.executable, "-c", "from grandlattice.cli.main import main; main()", "run", "--workers", "2"]
@@ -137,3 +139,30 @@ def test_a_disk_that_fills_at_any_byte_leaves_only_whole_files(night: Path, tmp_
             time.sleep(0.05)
             subprocess.run(["umount", "-l", str(small)], check=True)
     assert ended == {True, False}
+
+
+def test_a_worker_that_hangs_is_replaced_and_its_frame_tried_again(night: Path) -> None:
+    text = PLAN.replace("samples: 4", "samples: 3000")
+    text = text.replace("    night:\n", "    night:\n      samples: 4\n")
+    night.write_text(text + "run: {stalled: 2 s, wait: [light]}\norder: [light]\n")
+    struck, heard = [], []
+
+    def on_event(event) -> None:
+        heard.append(event)
+        if isinstance(event, Progress) and not struck:
+            (child,) = multiprocessing.active_children()
+            struck.append(child.pid)
+            os.kill(child.pid, signal.SIGSTOP)
+
+    run = lattice.open_plan(night).run(at=["/Front"], workers=1, on_event=on_event)
+    assert run.ok
+    (again,) = [event for event in heard if isinstance(event, Retried)]
+    assert "no progress for 2 s" in again.problem.what
+    assert again.task.first.address == "day/Front"
+    # The night waits for the day, also while the day waits to be tried again.
+    assert [e.task.first.address for e in heard if isinstance(e, Started)] == [
+        "day/Front",
+        "day/Front",
+        "night/Front",
+    ]
+    assert not list(night.parent.rglob("*.part*"))

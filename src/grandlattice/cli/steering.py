@@ -68,7 +68,7 @@ def status(
         return
     found = read()
     if not follow:
-        console.print(_shown(found, failed))
+        _print(_shown(found, failed))
         if found.counts.get("failed") and not failed:
             next_step(f"glat status --failed{_named(plan)}")
         elif found.counts.get("waiting") and not found.under_way:
@@ -124,24 +124,31 @@ def _shown(status: lattice.RunStatus, logs: bool) -> Table:
 
 
 def _frames_table(tasks: tuple[lattice.TaskStatus, ...]) -> Table:
-    table = Table(box=None, header_style="dim", pad_edge=False, padding=(0, 2, 0, 0))
-    for name in ("cell", "frame", "state", "worker"):
-        table.add_column(name, no_wrap=True)
-    for name in ("done", "time", "processor", "memory", "samples", "noise", "tries"):
-        table.add_column(name, justify="right", no_wrap=True)
+    """A row for each frame; columns nobody has anything in are left out."""
+    columns: dict[str, list[str]] = {}
     for task in tasks:
         running = task.state == "running"
         seconds = time.time() - task.started if running and task.started else task.seconds
-        table.add_row(
-            escape(task.cell), str(task.frame), task.state, "" if task.worker is None else str(task.worker),
-            f"{task.share * 100:.0f} %" if task.share is not None and running else "",
-            "" if seconds is None else duration(seconds),
-            "" if task.cpu_seconds is None else duration(task.cpu_seconds),
-            "" if not task.peak_bytes else words.size(task.peak_bytes),
-            "" if task.samples is None else str(task.samples),
-            "" if task.noise is None else f"{task.noise * 100:.1f} %",
-            "" if task.tries < 1 else str(task.tries),
-        )  # fmt: skip
+        share = task.share if running else None
+        for name, text in (
+            ("cell", escape(task.cell)),
+            ("frame", str(task.frame)),
+            ("state", task.state),
+            ("done", "" if share is None else f"{share * 100:.0f} %"),
+            ("time", "" if seconds is None else duration(seconds)),
+            ("processor", "" if task.cpu_seconds is None else duration(task.cpu_seconds)),
+            ("memory", words.size(task.peak_bytes) if task.peak_bytes else ""),
+            ("samples", "" if task.samples is None else str(task.samples)),
+            ("noise", "" if task.noise is None else f"{task.noise * 100:.1f} %"),
+            ("tried again", str(task.tries) if task.tries else ""),
+        ):
+            columns.setdefault(name, []).append(text)
+    used = {name: texts for name, texts in columns.items() if any(texts)}
+    table = Table(box=None, header_style="dim", pad_edge=False, padding=(0, 2, 0, 0))
+    for name in used:
+        table.add_column(name, justify="left" if name in ("cell", "state") else "right", no_wrap=True)
+    for row in zip(*used.values(), strict=True):
+        table.add_row(*row)
     return table
 
 
@@ -175,7 +182,12 @@ def _show_all(as_json: bool) -> None:
             f"{sum(run.counts.values()):,}", f"{run.share * 100:.0f} %", left,
             escape(words.short(run.ledger.parent)),
         )  # fmt: skip
-    console.print(table)
+    _print(table)
+
+
+def _print(table: Table) -> None:
+    """Print a table as wide as it is; a file or another program has no width."""
+    console.print(table, width=None if console.is_terminal else 160)
 
 
 def pause(plan: PlanFile = None, into: Into = None) -> None:

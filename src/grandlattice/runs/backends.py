@@ -230,9 +230,9 @@ class Processes:
         self._context = multiprocessing.get_context("spawn")
         self._stop = self._context.Event()
         self._logs = Path(tempfile.mkdtemp(prefix="grandlattice-"))
-        self._seats: list[_Worker | None] = [None] * max(1, workers)
         self._busy: dict[int, UnderWay] = {}
         self._given_up: list[Event] = []
+        self._seats = [self._start(k) for k in range(max(1, workers))]
 
     @property
     def free(self) -> int:
@@ -247,14 +247,13 @@ class Processes:
         for doing in self._busy.values():
             worker = self._seats[doing.worker]
             with suppress(psutil.Error):
-                seen = worker.seen.memory_info().rss if worker is not None else 0
-                doing.peak_bytes = max(doing.peak_bytes, seen)
+                doing.peak_bytes = max(doing.peak_bytes, worker.seen.memory_info().rss)
         return list(self._busy.values())
 
     def begin(self, task: Task) -> int:
         number = next(k for k in range(len(self._seats)) if k not in self._busy)
         worker = self._seats[number]
-        if worker is None or not worker.process.is_alive():
+        if not worker.process.is_alive():
             worker = self._seats[number] = self._start(number)
         with suppress(OSError):  # it died before it could take the task; `_receive` finds that out
             worker.pipe.send(task)
@@ -265,7 +264,7 @@ class Processes:
 
     def events(self, timeout: float) -> list[Event]:
         events, self._given_up = self._given_up, []
-        workers = {worker.pipe: worker for worker in self._seats if worker and worker.number in self._busy}
+        workers = {worker.pipe: worker for worker in self._seats if worker.number in self._busy}
         if not workers:
             if not events:
                 time.sleep(timeout)
@@ -276,7 +275,7 @@ class Processes:
 
     def give_up(self, doing: UnderWay, problem: LatticeError) -> None:
         worker = self._seats[doing.worker]
-        if worker is None or self._busy.get(doing.worker) is not doing:
+        if self._busy.get(doing.worker) is not doing:
             return
         _end_with_children(worker.seen)
         worker.process.join(5.0)
@@ -288,12 +287,11 @@ class Processes:
         self._stop.set()
 
     def close(self) -> None:
-        workers = [worker for worker in self._seats if worker is not None]
-        for worker in workers:
+        for worker in self._seats:
             with suppress(OSError):
                 worker.pipe.send(None)
         deadline = time.monotonic() + 3.0
-        for worker in workers:
+        for worker in self._seats:
             worker.process.join(max(0.1, deadline - time.monotonic()))
             if worker.process.is_alive():
                 _end_with_children(worker.seen)
@@ -401,7 +399,6 @@ def _work(
     threading.Thread(target=_end_with_coordinator, args=(os.getppid(),), daemon=True).start()
     if gentle:
         _make_way()
-    work: Shop | None = None
     last_report = 0.0
 
     def report(share: float) -> None:
@@ -411,6 +408,8 @@ def _work(
             last_report = now
             pipe.send(share)
 
+    with _written_to(log):
+        work, problem_of_shop = _opened(shop, order)
     while True:
         try:
             task = pipe.recv()
@@ -422,8 +421,8 @@ def _work(
         with _written_to(log):
             try:
                 if work is None:
-                    work = shop(order)
-                    pipe.send(0.0)  # it is ready; from here on it is expected to be heard of
+                    raise problem_of_shop or WorkerError("The worker could not begin.")
+                pipe.send(0.0)  # it is ready; from here on it is expected to be heard of
                 before = time.process_time()
                 result = work.perform(task, report, stop)
                 answer = replace(
@@ -445,6 +444,14 @@ def _work(
             pipe.send(answer)
         except (OSError, ValueError):
             return
+
+
+def _opened(shop: Callable[[WorkOrder], Shop], order: WorkOrder) -> tuple[Shop | None, Exception | None]:
+    """Open the shop before the first task comes; what goes wrong is said of that task."""
+    try:
+        return shop(order), None
+    except Exception as problem:
+        return None, problem
 
 
 @contextmanager

@@ -14,7 +14,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from grandlattice.errors import DiskFull, LatticeError, OutputError, WorkerError
@@ -218,7 +218,7 @@ class Coordinator:
         self._worked += task.work
         self._worked_seconds += result.seconds
         self.run.finished.append(event)
-        self._news.files += result.records
+        self._news.files += [replace(record, run=self._number) for record in result.records]
         self._news.of(
             task, state=DONE, worker=event.worker, ended=time.time(), share=1.0, seconds=result.seconds,
             trace_seconds=result.trace_seconds, cpu_seconds=result.cpu_seconds,
@@ -242,7 +242,9 @@ class Coordinator:
         ):
             delay = self.schedule.again(task.number)
             if delay is not None:
-                self._news.of(task, state=WAITING, worker=None, share=None, problem=problem.what)
+                tries = self.schedule.tries(task.number)
+                values = {"state": WAITING, "worker": None, "share": None, "tries": tries}
+                self._news.of(task, **values, problem=problem.what)
                 self.run.tried_again += 1
                 return Retried(task, event.worker, problem, delay)
         self._set_aside(task, event.worker, problem, event.log, event.details)

@@ -130,7 +130,7 @@ class Embedded:
         images = self.images_for(snapshot, cell)
         size = settings.size.scaled(min(1.0, _PROBE_WIDTH / settings.size.width))
         sensor = Sensor(snapshot.camera, size.width, size.height, settings.fit == "crop")
-        few, more = min(4, settings.samples), min(32, settings.samples)
+        few, more = min(2, settings.samples), min(8, settings.samples)
 
         def seconds(samples: int) -> float:
             how = replace(_how(settings), samples=samples)

@@ -27,7 +27,6 @@ from grandlattice.runs.work import kind_of
 _LOOKED_AT = 60  # tasks that stand for all
 _PROBING = 6.0  # seconds of probing at most
 _START = 2.5  # seconds until a worker has loaded its libraries, measured on two cores
-_ALONE = 1.12  # what a frame takes beside others on the same machine, over what it takes alone
 
 Probe = Callable[[Cell, int], tuple[float, float, float]]
 """For a cell and a frame: seconds of composing, seconds a pixel, seconds a sample of a pixel."""
@@ -104,8 +103,7 @@ def _summed(
         rate = rates.get(kind_of(task.first), usual)
         size, samples = task.first.settings.size, task.first.settings.samples
         pixels = size.width * size.height * len(task.frames)
-        alone = rate.fixed + pixels * (rate.pixel + rate.sample * samples)
-        each.append(alone * (_ALONE if rate.probed and workers > 1 else 1.0))
+        each.append(rate.fixed + pixels * (rate.pixel + rate.sample * samples))
         widths.append(rate.spread if kind_of(task.first) in rates else rate.spread * 2.0)
     total = statistics.fmean(each) * count
     seats = max(1, min(max(workers, 1), count))

@@ -46,7 +46,6 @@ class WorkOrder:
     plan_name: str
     threads: int = 1
     allow_missing: bool = False
-    run: int = 0
     keep: str | None = None
     scene_files: tuple[tuple[Path, int, int], ...] = ()
     further: bool = False

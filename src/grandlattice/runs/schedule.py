@@ -105,6 +105,10 @@ class Schedule:
             self._next += 1
         return None
 
+    def tries(self, number: int) -> int:
+        """How often a task was tried again."""
+        return self._tries[number]
+
     # --- being told ----------------------------------------------------------------------------
 
     def ended(self, number: int) -> None:

@@ -140,7 +140,6 @@ class Filer:
             seconds=film.seconds,
             denoised=film.denoised,
             finished=time.time(),
-            run=self._order.run,
             trace=task.trace,
             noise=film.noise,
             unfinished=film.unfinished,

@@ -58,7 +58,9 @@ def export_cell(
             file.parent.mkdir(parents=True, exist_ok=True)
             layer = Sdf.Layer.CreateNew(str(part))
             layer.TransferContent(flat)
-            _add_settings(Usd.Stage.Open(layer), cell, products)
+            stage = Usd.Stage.Open(layer)
+            _add_settings(stage, cell, products)
+            _add_lens(stage, cell)
             if not layer.Save():
                 raise OutputError(f"{file} could not be written.")
             os.replace(part, file)
@@ -123,6 +125,18 @@ def _add_settings(stage: Usd.Stage, cell: Cell, products: Sequence[Product]) -> 
     frames = settings.frames
     stage.SetStartTimeCode(min(frames))
     stage.SetEndTimeCode(max(frames))
+
+
+def _add_lens(stage: Usd.Stage, cell: Cell) -> None:
+    """The cell's own f-number and distance in focus, over the camera's."""
+    settings = cell.settings
+    if settings.camera is None or (settings.fstop is None and settings.focus is None):
+        return
+    camera = UsdGeom.Camera(stage.OverridePrim(settings.camera))
+    if settings.fstop is not None:
+        camera.CreateFStopAttr(settings.fstop)
+    if settings.focus is not None:
+        camera.CreateFocusDistanceAttr(settings.focus.in_units(UsdGeom.GetStageMetersPerUnit(stage)))
 
 
 def _identifier(name: str) -> str:

@@ -46,7 +46,7 @@ class Film:
     rays : rays shot.
     seconds : time spent tracing.
     denoised : whether the beauty was denoised.
-    noise : relative error of the beauty, root mean square over the mean, where it was measured.
+    noise : relative error of the beauty, its mean over the mean light, where it was measured.
     unfinished : whether a time limit ended it before it had all its samples.
     """
 

@@ -263,20 +263,18 @@ class _Rounds:
 
     @property
     def noise(self) -> float | None:
-        """Relative error of the beauty: root mean square over the mean; None below two rounds.
+        """Relative error of the beauty: its mean over the mean light; None below two rounds.
 
-        With a and b the means of two independent halves, (a - b) / 2 has the standard error of
-        their mean.
+        With a and b the means of two independent halves, (a - b) / 2 is as far off as the mean of
+        both.  Absolute values, not squares: one bright speck does not speak for a picture.
         """
         if not self._halved or self.samples <= _CHUNK:
             return None
         odd = sum(min(_CHUNK, self.samples - k) for k in range(_CHUNK, self.samples, 2 * _CHUNK))
         a = self.sums["half"][..., :3] / odd
         b = (self.sums["beauty"][..., :3] - self.sums["half"][..., :3]) / (self.samples - odd)
-        mean = float(np.mean(np.abs(a + b)) / 2.0)
-        if not mean > 0.0:
-            return 0.0
-        return float(np.sqrt(np.mean(np.square((a - b) / 2.0), dtype=np.float64)) / mean)
+        light = float(np.mean(np.abs(a + b), dtype=np.float64))
+        return float(np.mean(np.abs(a - b), dtype=np.float64)) / light if light > 0.0 else 0.0
 
 
 def warm_up() -> None:
