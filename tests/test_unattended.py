@@ -509,6 +509,17 @@ def test_another_program_draws_the_cells(plan_file: Path) -> None:
     assert np.mean(np.abs(mine[..., 3] - beauty[..., 3])) < 0.05
 
 
+def test_the_plan_of_the_examples_holds(demo: Path, tmp_path: Path) -> None:
+    for name in ("outside.lattice.yaml", "outside_renderer.py"):
+        (tmp_path / name).write_text((OUTSIDE.parent / name).read_text())
+    (tmp_path / "orrery-room").symlink_to(demo.parent, target_is_directory=True)
+    plan = lattice.open_plan(tmp_path / "outside.lattice.yaml")
+    assert not [f for f in plan.check() if f.gravity == "error"]
+    run = plan.run(at=["bare/Portrait"], frames=[36], workers=0)
+    assert run.ok, run.failures
+    assert run.picture("bare/Portrait", 36).shape == (360, 640, 4)
+
+
 @pytest.mark.parametrize(
     ("how", "once", "said"),
     [

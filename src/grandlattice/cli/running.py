@@ -281,8 +281,8 @@ def _say_estimate(estimate: lattice.Estimate) -> None:
     )
     if estimate.last is not None:
         off = round((estimate.last - 1.0) * 100.0)
-        more = "as long as" if not off else f"{abs(off)} % {'longer' if off > 0 else 'shorter'} than"
-        text += f"; last time it took {more} estimated"
+        more = "as long as" if not off else f"{abs(off)} % {'more' if off > 0 else 'less'} time than"
+        text += f"; the last run took {more} estimated"
     console.print(text)
 
 
@@ -290,9 +290,10 @@ def _say_end(done: lattice.Run, next_run: str) -> None:
     if done.finished:
         rays = sum(event.result.rays for event in done.finished)
         folder = "this folder" if done.output.resolve() == Path.cwd() else short(done.output)
+        shot = f" [dim]({rays / 1e6:,.0f} million rays)[/dim]" if rays else ""
         console.print(
-            f"[green]✓[/green] {many(len(done.finished), 'frame')} in {duration(done.seconds)}"
-            f" [dim]({rays / 1e6:,.0f} million rays)[/dim], in {escape(folder)}"
+            f"[green]✓[/green] {many(len(done.finished), 'frame')} in {duration(done.seconds)}{shot}, "
+            f"in {escape(folder)}"
         )
     if done.failures:
         console.print(f"[red]✗[/red] {many(len(done.failures), 'frame')} failed:")
