@@ -6,6 +6,7 @@ import datetime
 import http.server
 import json
 import os
+import shutil
 import sqlite3
 import subprocess
 import sys
@@ -509,7 +510,8 @@ def test_another_program_draws_the_cells(plan_file: Path) -> None:
     assert np.mean(np.abs(mine[..., 3] - beauty[..., 3])) < 0.05
 
 
-def test_the_plan_of_the_examples_holds(demo: Path, tmp_path: Path) -> None:
+def test_the_plan_of_the_examples_holds(demo: Path, tmp_path: Path, monkeypatch) -> None:
+    monkeypatch.setenv("PATH", os.pathsep.join([str(Path(sys.executable).parent), os.environ["PATH"]]))
     for name in ("outside.lattice.yaml", "outside_renderer.py"):
         (tmp_path / name).write_text((OUTSIDE.parent / name).read_text())
     (tmp_path / "orrery-room").symlink_to(demo.parent, target_is_directory=True)
@@ -583,3 +585,73 @@ def test_no_shell_is_between_a_plan_and_a_command(plan_file: Path) -> None:
     assert "its file is not there" in run.failures[0].problem.what
     assert not trap.exists()
     assert os.listdir(plan_file.parent)
+
+
+# --- what is left to do --------------------------------------------------------------------------
+
+
+def test_deciding_anew_and_deciding_from_the_ledger_agree_whatever_happened_to_the_files(
+    plan_file: Path, tmp_path: Path
+) -> None:
+    """Files are lost, cut short, replaced by others', and lines of the ledger go missing."""
+    plan_file.write_text(plan_file.read_text().replace("samples: 4", "samples: 1\n  frames: 1-4"))
+    plan, out = lattice.open_plan(plan_file), tmp_path / "night"
+    assert plan.run(workers=0, into=out).ok
+    for seed in range(12):
+        rng = np.random.default_rng(seed)
+        here = tmp_path / str(seed)
+        shutil.copytree(out, here)
+        pictures = sorted(path for path in (here / "out").rglob("*.*"))
+        expected = set()
+        forgotten = []
+        for path in rng.choice(pictures, 9, replace=False):
+            name = str(path.relative_to(here))
+            fate = rng.integers(4)
+            if fate == 0:
+                path.unlink()
+            elif fate == 1:
+                path.write_bytes(path.read_bytes()[:-7])
+            elif fate == 2:
+                path.write_bytes(b"somebody's work")
+            else:  # the ledger forgets it; the picture itself says what it is
+                forgotten.append((name,))
+                continue
+            expected.add(name.rpartition(".")[0])
+        with sqlite3.connect(here / "room.ledger.sqlite") as connection:
+            connection.executemany("DELETE FROM files WHERE path = ?", forgotten)
+        shutil.copytree(here, tmp_path / f"{seed} anew")
+        with sqlite3.connect(tmp_path / f"{seed} anew" / "room.ledger.sqlite") as connection:
+            connection.execute("DELETE FROM about WHERE key = 'planned'")
+        quick, anew = (plan.outlook(into=folder) for folder in (here, tmp_path / f"{seed} anew"))
+        assert quick.outlook.todo.numbers.tolist() == anew.outlook.todo.numbers.tolist()
+        assert quick.outlook.done.numbers.tolist() == anew.outlook.done.numbers.tolist()
+        assert sorted(quick.outlook.foreign) == sorted(anew.outlook.foreign)
+        assert {
+            f.planned.path.rpartition(".")[0] for t in quick.outlook.todo for f in t.cells[0].files
+        } == expected
+        for (path,) in forgotten:
+            assert quick.ledger.find(path) is not None
+
+
+def test_frames_in_chunks_and_shared_traces_are_tasks_of_their_own(plan_file: Path) -> None:
+    text = (
+        plan_file.read_text()
+        .replace("samples: 4", "samples: 4\n  frames: 1-5")
+        .replace("{camera}.", "{camera}-{stops}.")
+    )
+    plan_file.write_text(
+        text.replace("  camera:\n", "  stops:\n    a:\n    b: {exposure: 1}\n    c: {seed: 3}\n  camera:\n")
+    )
+    plan = lattice.open_plan(plan_file)
+    tasks = plan.tasks(at=["day//Front"], frames=[1, 2, 3, 5])
+    assert [(task.label, task.frames) for task in tasks] == [
+        (f"{cell} · {frame}", (frame,)) for cell in ("day/a/Front +1", "day/c/Front") for frame in (1, 2, 3, 5)
+    ]  # fmt: skip
+    assert len({task.trace for task in tasks}) == 8
+    assert tasks.shared == 4
+    assert [len(task.cells[0].files) for task in tasks] == [2] * 8
+    # One and the same task whatever else is asked for.
+    alone = plan.tasks(at=["day/b/Front"], frames=[5])[0]
+    assert alone.trace == tasks[3].trace
+    assert tasks.of_cells(plan.cells.indices("day/c/Front")).tolist() == [4, 5, 6, 7]
+    assert tasks[2:4].work == 2 * 48 * 32 * 4

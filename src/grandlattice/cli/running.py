@@ -261,9 +261,9 @@ def _say_outlook(outlook: lattice.Outlook, workers: int) -> None:
     if not outlook.todo:
         console.print(f"everything is done already: {many(len(outlook.done), 'frame')}")
         return
-    parts = [f"{many(len(outlook.todo), 'frame')} to render"]
+    parts = [f"{many(outlook.todo.frame_count, 'frame')} to render"]
     if outlook.done:
-        parts.append(f"{len(outlook.done)} done already")
+        parts.append(f"{outlook.done.frame_count:,} done already")
     if outlook.changed:
         parts.append(f"{many(len(outlook.changed), 'file')} out of date, to be replaced")
     if outlook.shared:

@@ -83,7 +83,7 @@ def look_again(
         traces, lost = tasks.columns.traces.tobytes(), set(gone)
         done &= [traces[at : at + 16] not in lost for at in range(0, len(traces), 16)]
     doubtful = tasks.of_cells(filing.standing(unknown)) if unknown else tasks.numbers[:0]
-    for task in tasks.only(doubtful[~done[doubtful]]):
+    for task in tasks.only(doubtful):
         done[task.number] = found.has_all(task)
     found.remember()
     return _outlook(tasks, done, found, "skip")

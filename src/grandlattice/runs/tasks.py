@@ -179,6 +179,14 @@ class TaskList(Sequence[Task]):
             len(np.unique(self.columns.cells[starts[n] : starts[n + 1]])) - 1 for n in self.numbers[more]
         )
 
+    @property
+    def frame_count(self) -> int:
+        """How many frames are traced: more than tasks where some have several."""
+        starts = self.columns.starts
+        several = self.numbers[np.diff(starts)[self.numbers] > 1]
+        more = sum(len(np.unique(self.columns.frames[starts[n] : starts[n + 1]])) - 1 for n in several)
+        return len(self) + more
+
     def of_cells(self, indices: Numbers) -> Numbers:
         """Numbers of the tasks meant here that have one of these cells."""
         columns = self.columns
