@@ -12,7 +12,8 @@ import pytest
 
 import grandlattice as lattice
 from grandlattice.errors import ImageError, OutputError, RunError
-from grandlattice.runs.ledger import SCHEMA_VERSION, FileRecord, Ledger
+from grandlattice.runs.ledger import FileRecord, Ledger
+from grandlattice.runs.schema import SCHEMA_VERSION
 from grandlattice.runs.store import FolderStore
 
 RECORD = FileRecord(

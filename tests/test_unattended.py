@@ -28,7 +28,8 @@ from grandlattice.errors import OutputError, PlanError, RunError, RunUnderWay, S
 from grandlattice.plan.running import Budget
 from grandlattice.runs import Ledger, Patience, Schedule, Spending
 from grandlattice.runs.budgets import seconds_until
-from grandlattice.runs.ledger import SCHEMA_VERSION
+from grandlattice.runs.schema import SCHEMA_VERSION
+from grandlattice.runs.steering import is_under_way
 from test_runs import until
 
 OUTSIDE = Path(__file__).parent.parent / "examples" / "outside_renderer.py"
@@ -168,6 +169,8 @@ def test_a_plan_added_meanwhile_comes_afterwards(plan_file: Path, glat) -> None:
     thread, came = in_thread(lambda: glat(plan_file.parent, "run", "room.lattice.yaml", "--workers", "1"))
     ledger = Ledger(plan_file.with_name("room.ledger.sqlite"))
     until(lambda: ledger.file.exists() and lattice.status(plan_file).counts.get("running"))
+    code, said = glat(plan_file.parent, "add", "othr.lattice.yaml", "room.lattice.yaml")
+    assert (code, "There is no plan at othr.lattice.yaml" in said) == (2, True), said
     code, said = glat(plan_file.parent, "add", "other.lattice.yaml", "room.lattice.yaml")
     assert (code, said) == (0, "other.lattice.yaml comes after this plan\n")
     thread.join(120)
@@ -206,6 +209,25 @@ def test_what_is_there_is_skipped_replaced_kept_or_refused(plan_file: Path) -> N
         plan.run(workers=0, existing="skipp")
 
 
+def test_the_command_line_replaces_what_it_is_told_to(plan_file: Path, glat) -> None:
+    theirs = plan_file.parent / "out/day/Front.0001.png"
+    theirs.parent.mkdir(parents=True)
+    theirs.write_bytes(b"somebody's work")
+    command = ("run", "--workers", "0", "--at", "day/Front")
+    code, said = glat(plan_file.parent, *command)
+    assert code == 1
+    assert "no run of this plan made it" in said
+    assert glat(plan_file.parent, *command, "--existing", "keep-both")[0] == 0
+    (kept,) = plan_file.parent.glob("room-kept/*/out/day/*")
+    assert kept.read_bytes() == b"somebody's work"
+    # A ledger that is none is put aside; its pictures are ours and nothing is done twice.
+    plan_file.with_name("room.ledger.sqlite").write_bytes(b"a shopping list " * 400)
+    code, said = glat(plan_file.parent, *command)
+    assert code == 0, said
+    assert "everything is done already" in said
+    assert "lies aside as room.ledger.broken-1.sqlite" in said
+
+
 @pytest.mark.parametrize(
     ("budget", "spent", "why"),
     [
@@ -241,9 +263,11 @@ def test_a_run_ends_with_its_budget_and_is_taken_up_later(plan_file: Path, glat)
     assert "next:  glat run" in said
     assert glat(plan_file.parent, "status", "--json")[0] == 0
     assert lattice.status(plan_file).state == "budget"
-    done = lattice.open_plan(plan_file).run(workers=0, budget={"cell": 1e-6})
-    assert done.ok  # each cell has one frame, which begins before its budget is spent
-    assert len(done.finished) == 3
+    done = lattice.open_plan(plan_file).override(frames="1-3").run(workers=0, budget={"cell": 1e-6})
+    assert len(done.finished) == 4  # a frame of each cell, which begins before its budget is spent
+    assert (done.left, done.failures, done.ended_by) == (7, [], "budget")
+    assert done.spent == "the time of day/Front is spent"
+    assert lattice.status(plan_file).counts == {"done": 5, "waiting": 7}
 
 
 class Mailbox(http.server.BaseHTTPRequestHandler):
@@ -291,7 +315,7 @@ def test_a_command_follows_only_when_told(plan_file: Path, monkeypatch, glat) ->
     monkeypatch.chdir(plan_file.parent)
     assert glat(plan_file.parent, "run", "--workers", "0", "--at", "day/Front")[0] == 0
     assert not Path("asleep").exists()
-    running._and_then(queue)
+    running._and_then(queue, {})
     assert Path("asleep").exists()
 
 
@@ -356,13 +380,61 @@ def test_a_full_disk_is_waited_for_and_the_run_goes_on(plan_file: Path, tmp_path
         subprocess.run(["umount", "-l", str(small)], check=True)
 
 
+def test_a_disk_that_stays_full_ends_the_run_in_time(plan_file: Path, tmp_path: Path, monkeypatch) -> None:
+    small = tmp_path / "small"
+    small.mkdir()
+    mount = ["mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", str(small)]
+    if subprocess.run(mount, capture_output=True, check=False).returncode:
+        pytest.skip("a small disk cannot be mounted here")
+    monkeypatch.setattr("grandlattice.runs.coordinator._TRY_ANYWAY", 0.5)  # tried in vain, again and again
+    try:
+        plan = lattice.open_plan(plan_file).override(size="480x320", samples=1)
+        run = plan.run(workers=0, into=small, room=2.0)
+        assert (run.ok, run.ended_by) == (False, "full")
+        assert run.left > 0
+        assert 2.0 < run.seconds < 20.0
+    finally:
+        subprocess.run(["umount", "-l", str(small)], check=True)
+
+
+def test_looking_on_never_keeps_a_run_from_beginning(plan_file: Path) -> None:
+    plan = lattice.open_plan(plan_file)
+    assert plan.run(workers=0).ok
+    ledger, stop = Ledger(plan_file.with_name("room.ledger.sqlite")), threading.Event()
+
+    def look() -> None:
+        while not stop.is_set():
+            is_under_way(ledger)
+
+    threads = [threading.Thread(target=look) for _ in range(2)]
+    for thread in threads:
+        thread.start()
+    try:
+        assert all(plan.run(at=["day/Front"], workers=0).ok for _ in range(10))
+    finally:
+        stop.set()
+        for thread in threads:
+            thread.join()
+
+
+def test_a_run_that_broke_off_is_not_paused_and_took_until_it_was_heard_of_last(plan_file: Path) -> None:
+    assert lattice.open_plan(plan_file).run(workers=0).ok
+    with sqlite3.connect(plan_file.with_name("room.ledger.sqlite")) as connection:
+        connection.execute(
+            "UPDATE runs SET state = 'running', ended = NULL, seconds = NULL, held = 'paused', heard = started + 90"
+        )
+    status = lattice.status(plan_file)
+    assert (status.state, status.held) == ("broken off", "")
+    assert status.seconds == pytest.approx(90.0)
+
+
 def test_a_worker_that_holds_too_much_memory_is_ended(plan_file: Path) -> None:
     plan_file.write_text(plan_file.read_text().replace("samples: 4", "samples: 60000"))
     plan = lattice.open_plan(plan_file)
     run = plan.run(at=["day/Front"], workers=1, memory="40 MB", retries=0, gentle=True)
     (failure,) = run.failures
     assert isinstance(failure.problem, WorkerError)
-    assert "held more than 0.0 GB" in failure.problem.what
+    assert "held more than 40.0 MB of memory" in failure.problem.what
     assert not list(plan_file.parent.rglob("*.part*"))
 
 

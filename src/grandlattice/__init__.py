@@ -9,9 +9,10 @@
 Every name below is loaded when it is asked for: looking on a run needs no USD, planning no tracer.
 """
 
-from importlib import import_module
 from importlib.metadata import PackageNotFoundError, version
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
+
+from grandlattice.loading import on_demand
 
 if TYPE_CHECKING:
     from grandlattice.api import (
@@ -42,7 +43,7 @@ if TYPE_CHECKING:
     )
     from grandlattice.plan import Cell, Settings, Totals
     from grandlattice.plan.values import read_frames
-    from grandlattice.queues import Queue, Step, find_queue, open_queue
+    from grandlattice.queues import Queue, Step, added_to, find_queue, open_queue
     from grandlattice.runs import (
         Estimate,
         Event,
@@ -72,21 +73,14 @@ _WHERE = {
                "PlanError", "RunError", "RunUnderWay", "SceneError", "TracerError", "WorkerError", "nearest"),
     "plan": ("Cell", "Settings", "Totals"),
     "plan.values": ("read_frames",),
-    "queues": ("Queue", "Step", "find_queue", "open_queue"),
+    "queues": ("Queue", "Step", "added_to", "find_queue", "open_queue"),
     "runs": ("Estimate", "Event", "Failed", "Finished", "Held", "Outlook", "Pace", "Progress", "Retried",
              "Returned", "Run", "RunStatus", "Started", "Steering", "TaskStatus"),
     "stage": ("Change", "Explanation", "Opinion", "Survey"),
     "steered": ("all_runs", "status", "steering"),
     "whole": ("Cells", "Plan"),
 }  # fmt: skip
-_ROOM_OF = {name: room for room, names in _WHERE.items() for name in names}
-
-
-def __getattr__(name: str) -> Any:
-    if name in _ROOM_OF:
-        return getattr(import_module(f"grandlattice.{_ROOM_OF[name]}"), name)
-    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-
+__getattr__ = on_demand(__name__, _WHERE)
 
 try:
     __version__ = version("grandlattice")
@@ -98,7 +92,8 @@ __all__ = [
     "Finding", "Finished", "Held", "ImageError", "LatticeError", "NoSuchCell", "Opinion", "Outlook",
     "OutputError", "Pace", "Place", "Plan", "PlanError", "Progress", "Queue", "Retried", "Returned",
     "Run", "RunError", "RunStatus", "RunUnderWay", "SceneError", "Settings", "Started", "Steering",
-    "Step", "Survey", "TaskStatus", "Totals", "TracerError", "WorkerError", "all_runs", "begin", "find_queue",
+    "Step", "Survey", "TaskStatus", "Totals", "TracerError", "WorkerError", "added_to", "all_runs",
+    "begin", "find_queue",
     "nearest", "open_plan", "open_queue", "plan_schema", "prepare_tracer", "read_frames", "status",
     "steering", "survey", "tracer_is_prepared", "tracer_prepared_aside",
 ]  # fmt: skip

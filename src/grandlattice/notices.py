@@ -18,6 +18,7 @@ import numpy as np
 from grandlattice.errors import ImageError
 from grandlattice.images import write_thumbnail
 from grandlattice.plan.running import Notice
+from grandlattice.readable import duration, many
 from grandlattice.runs import Event, Failed, Finished, Run
 
 if TYPE_CHECKING:
@@ -26,15 +27,8 @@ if TYPE_CHECKING:
 _WAIT = 20.0  # seconds the end of a run waits for notices on their way
 
 
-def with_notices(
-    notices: Sequence[Notice], run: Run, name: str, on_event: Callable[[Event], None] | None
-) -> Teller:
-    """A listener that passes events on and sends the notices a plan asks for."""
-    return Teller(notices, run, name, on_event)
-
-
 class Teller:
-    """Follows the events of a run and tells people; see `with_notices`.
+    """Passes the events of a run on, and sends the notices a plan asks for.
 
     Parameters
     ----------
@@ -71,14 +65,14 @@ class Teller:
                     self._left[member.cell.index] -= 1
                     if not self._left[member.cell.index]:
                         seconds = event.result.seconds
-                        self._say("cell", f"{member.cell.address} is done", f"last frame {seconds:.1f} s")
+                        self._say("cell", f"{member.cell.address} is done", f"last frame {duration(seconds)}")
 
     def end(self) -> None:
         """Tell how the run ended, and wait for what is on its way."""
         if not self._notices:
             return
         run = self._run
-        told = [f"{len(run.finished)} frames in {run.seconds / 60.0:.0f} min"]
+        told = [f"{many(len(run.finished), 'frame')} in {duration(run.seconds)}"]
         told += [f"{len(run.failures)} failed"] if run.failures else []
         told += [f"{run.left} left: {run.spent or run.ended_by}"] if run.left else []
         told += [failure.task.label for failure in run.failures[:10]]

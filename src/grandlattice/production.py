@@ -23,7 +23,7 @@ from grandlattice.checks import Checked, Facilities, Finding, run_checks
 from grandlattice.compiled import is_compiled
 from grandlattice.errors import ImageError, OutputError, RunError
 from grandlattice.images import find_display, read_mark
-from grandlattice.notices import with_notices
+from grandlattice.notices import Teller
 from grandlattice.plan import (
     Cell,
     CellMaker,
@@ -62,7 +62,7 @@ from grandlattice.runs import (
     look_ahead,
     sole_writer,
 )
-from grandlattice.runs.outlook import read_back, refuse_what_stands_there, write_down
+from grandlattice.runs.outlook import names_in_reach, read_back, refuse_what_stands_there, write_down
 from grandlattice.runs.status import note_run
 from grandlattice.runs.tasks import Frames
 from grandlattice.spawning import without_main_script
@@ -140,7 +140,9 @@ def prepare_tracer() -> None:
         process.join()
 
 
-def check(planned: Planned, indices: Indices, *, allow_missing: bool, look: bool) -> list[Finding]:
+def check(
+    planned: Planned, indices: Indices, existing: str, *, allow_missing: bool, look: bool
+) -> list[Finding]:  # fmt: skip
     """Everything that can be known to be wrong beforehand, errors first."""
     store = FolderStore(planned.output)
     cells = [planned.make(int(index)) for index in _representatives(planned.lattice, indices)]
@@ -164,24 +166,31 @@ def check(planned: Planned, indices: Indices, *, allow_missing: bool, look: bool
     )  # fmt: skip
     checked = Checked(
         planned.model, planned.lattice, cells, planned.scene, planned.folder, facilities,
-        planned.filing(indices), len(indices), allow_missing, _in_the_way(planned, cells),
+        planned.filing(indices), len(indices), allow_missing,
+        () if existing in ("replace", "keep-both") else _in_the_way(planned, cells),
     )  # fmt: skip
     return run_checks(checked)
 
 
 def _in_the_way(planned: Planned, cells: Sequence[Cell]) -> tuple[str, ...]:
     """Files where pictures will be that no run of this plan made; none where names are impossible."""
-    known, store, names = planned.ledger.files(), FolderStore(planned.output), planned.names
-    found = []
+    store, filing = FolderStore(planned.output), planned.filing(np.array([cell.index for cell in cells]))
     try:
-        for cell in cells:
-            for file in planned_files(cell, names):
-                there = file.path not in known and store.size(file.path) is not None
-                if there and read_mark(store.path(file.path), "fingerprint") is None:
-                    found.append(file.path)
+        there = set(names_in_reach(store, filing))
+        standing = set(filing.standing(sorted(there)).tolist())
+        found = [
+            file.path
+            for cell in cells
+            if cell.index in standing
+            for file in planned_files(cell, planned.names)
+            if file.path in there
+        ]
+        known = planned.ledger.those_of(found)
     except OutputError:
         return ()
-    return tuple(found)
+    except RunError:  # a ledger that cannot be read is put aside by the run; the pictures say who made them
+        known = set()
+    return tuple(p for p in found if p not in known and read_mark(store.path(p), "fingerprint") is None)
 
 
 def _representatives(lattice: Lattice, indices: Indices) -> Indices:
@@ -276,7 +285,7 @@ def run(
         patience = Patience(
             block.retries, stalled=block.stalled, limit=block.limit, memory=block.memory, room=block.room
         )
-        told = with_notices(block.notices, begun, planned.name, listeners.on_event)
+        told = Teller(block.notices, begun, planned.name, listeners.on_event)
         try:
             begun.estimate = _estimate(order, todo, count, planned.ledger)
             if begun.estimate is not None and listeners.on_estimate is not None:

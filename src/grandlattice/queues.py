@@ -142,13 +142,26 @@ class Queue:
         """
         self.refuse_collisions()
         done: list[Run] = []
-        for step in self.steps:
+        steps = list(self.steps)
+        for step in steps:  # it grows while others add to it
             if on_step is not None:
                 on_step(step)
             done.append(step.plan.run(step.at, sets=step.sets, **options))
             if done[-1].interrupted:
                 break
+            steps += added_to(done[-1])
         return done
+
+
+def added_to(run: Run) -> list[Step]:
+    """The plans somebody added while a run was under way, to come after it.
+
+    Raises
+    ------
+    PlanError
+        When one of them is missing or cannot be understood.
+    """
+    return [step for plan in run.wanted_next for step in open_queue(plan)]
 
 
 def _refuse_common(one: Step, other: Step) -> None:

@@ -348,7 +348,7 @@ class Plan:
 
     def check(
         self, at: Sequence[str] = (), *, sets: Sequence[str] = (), into: str | Path | None = None,
-        allow_missing: bool = False, look: bool = False,
+        allow_missing: bool = False, look: bool = False, existing: str | None = None,
     ) -> list[Finding]:  # fmt: skip
         """Everything that can be known to be wrong beforehand, errors first.
 
@@ -358,6 +358,7 @@ class Plan:
         into : another output folder than the plan's own.
         look : trace a picture of some 64 pixels' width of each different cell too, to find those
             that are black or burnt out.
+        existing : what becomes of files that are there, over what the plan says; see `run`.
 
         Raises
         ------
@@ -367,7 +368,10 @@ class Plan:
         from grandlattice import production
 
         indices = self.cells.indices(*at, sets=sets)
-        return production.check(self._planned(into), indices, allow_missing=allow_missing, look=look)
+        return production.check(
+            self._planned(into), indices, self.conducted(existing=existing).existing,
+            allow_missing=allow_missing, look=look,
+        )  # fmt: skip
 
     def tasks(
         self, at: Sequence[str] = (), frames: Frames = None, *, sets: Sequence[str] = (),
@@ -414,7 +418,7 @@ class Plan:
         into : another output folder than the plan's own.
         fresh : do again what is done; the same as ``existing="replace"``.
         allow_missing : render fallback colours where textures are missing.
-        on_event : told what happens, see `grandlattice.runs.backends`.
+        on_event : told what happens, see `grandlattice.runs.events`.
         on_outlook : told what will be done before it begins.
         on_estimate : told what that will cost, from measurement.
         further : take those frames to their full quality, and no others, that the setting `seconds`

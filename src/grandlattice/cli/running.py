@@ -98,10 +98,12 @@ def run(
             tables.show_files(step.plan.review(step.at, sets=step.sets, into=into), "wrote")
         if not ok or not _go_on(go_on_after, command):
             raise typer.Exit(0 if ok else 1)
-        how = replace(how, fresh=False)  # the first frames are done
+        # The first frames are done by now.
+        said = {key: value for key, value in said.items() if key != "existing" or value != "replace"}
+        how = replace(how, fresh=False, conduct=said)
     ok = _run_steps(queue, how, command)
     if and_then:
-        _and_then(queue)
+        _and_then(queue, said)
     if not ok:
         raise typer.Exit(1)
     if not quiet:
@@ -138,20 +140,24 @@ def _run_steps(queue: lattice.Queue, how: _How, command: str) -> bool:
             show_problem(problem)
             ok = False
             continue
-        for plan in done.wanted_next:  # somebody added it from another terminal
-            steps += lattice.open_queue(plan)
         if done.interrupted:
             raise typer.Exit(130)
         ok = ok and done.ok
+        try:
+            steps += lattice.added_to(done)  # from another terminal
+        except lattice.LatticeError as problem:
+            show_problem(problem)
+            ok = False
     return ok
 
 
 _COUNTDOWN = 30  # seconds
 
 
-def _and_then(queue: lattice.Queue) -> None:
+def _and_then(queue: lattice.Queue, conduct: Mapping[str, Any]) -> None:
     """Run the command the last plan that has one names for afterwards, with time to call it off."""
-    command = next((after for step in reversed(queue.steps) if (after := step.plan.model.run.after)), None)
+    each = (step.plan.conducted(**conduct).after for step in reversed(queue.steps))
+    command = next(filter(None, each), None)
     if not command:
         console.print("--and-then: no plan here names a command in run: after")
         return
@@ -213,7 +219,10 @@ def proof(
 def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
     """Check, say what will be done, do it with bars, and say how it went."""
     plan = step.plan
-    findings = plan.check(step.at, sets=step.sets, into=how.into, allow_missing=how.allow_missing)
+    existing = "replace" if how.fresh else how.conduct.get("existing")
+    findings = plan.check(
+        step.at, sets=step.sets, into=how.into, allow_missing=how.allow_missing, existing=existing
+    )
     bad = [finding for finding in findings if finding.gravity == "error"]
     if bad or not how.quiet:
         tables.show_findings(bad or [finding for finding in findings if finding.gravity == "warning"])
@@ -314,7 +323,7 @@ def _say_end(done: lattice.Run, next_run: str) -> None:
     for note in done.notes:
         console.print(f"[yellow]![/yellow] {escape(note)}")
     if done.left:
-        why = done.spent or "stopped"
+        why = (done.spent or "stopped").rstrip(".")
         console.print(f"{escape(why)}; {many(done.left, 'frame')} left, no half file was kept")
         next_step(next_run)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 import time
 from pathlib import Path
 from typing import Annotated
@@ -30,6 +31,7 @@ Into = Annotated[
 ]
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON for programs to read.")]
 
+_MOST = 200  # frames in a table
 _ENDING = ".lattice.yaml"
 _STATES = ("done", "running", "failed", "dropped", "waiting")
 _SAID = {
@@ -60,7 +62,7 @@ def status(
         states = ["waiting", "running", "done", "failed", "dropped"]
 
     def read() -> lattice.RunStatus:
-        most = 100_000 if as_json else 200
+        most = sys.maxsize if as_json else _MOST
         return lattice.status(file, at or (), into=into, states=states, most=most, logs=failed)
 
     if as_json:
@@ -113,6 +115,8 @@ def _shown(status: lattice.RunStatus, logs: bool) -> Table:
     grid.add_row(took)
     if status.tasks:
         grid.add_row(_frames_table(status.tasks))
+    if len(status.tasks) >= _MOST:
+        grid.add_row(f"[dim]the first {_MOST}; --at shows others, --json all of them[/dim]")
     for task in status.tasks:
         if task.problem and task.state == "failed":
             grid.add_row(f"[red]✗[/red] {escape(task.cell)} · {task.frame}")
@@ -262,6 +266,5 @@ def add(
 
     Example:  glat add garden.lattice.yaml hall.lattice.yaml
     """
-    if not other.is_file():
-        raise lattice.PlanError(f"There is no plan {other}.")
+    lattice.open_queue(other)  # a mistake in it is better said now than when its turn comes
     console.print(lattice.steering(_the_plan(plan), into).add(other))

@@ -1,4 +1,4 @@
-"""How numbers, times and problems are said in the terminal."""
+"""How problems and next steps are said in the terminal; numbers and times are `readable`'s."""
 
 from __future__ import annotations
 
@@ -11,38 +11,17 @@ from rich.console import Console
 from rich.markup import escape
 
 from grandlattice import LatticeError
+from grandlattice.readable import duration, many, size
 
 # A place such as plan.yaml:100:14 is no emoji.
 console = Console(highlight=False, soft_wrap=True, emoji=False)
 errors = Console(stderr=True, highlight=False, soft_wrap=True, emoji=False)
+__all__ = [
+    "console", "debug", "duration", "errors", "many", "next_step", "print_json", "quoted", "short",
+    "show_problem", "size",
+]  # fmt: skip
+
 debug = False  # whether a traceback was asked for
-
-
-def duration(seconds: float) -> str:
-    """A readable time: ``0.4 s``, ``48 s``, ``3 min 20 s``, ``1 h 12 min``."""
-    if seconds < 10:
-        return f"{seconds:.1f} s"
-    whole = round(seconds)
-    if whole < 60:
-        return f"{whole} s"
-    if whole < 3600:
-        return f"{whole // 60} min {whole % 60} s"
-    return f"{whole // 3600} h {whole % 3600 // 60} min"
-
-
-def size(count: float) -> str:
-    """A readable amount of bytes: ``3.2 MB``."""
-    for unit in ("B", "kB", "MB", "GB"):
-        if count < 1000:
-            return f"{count:.0f} {unit}" if unit == "B" else f"{count:.1f} {unit}"
-        count /= 1000
-    return f"{count:.1f} TB"
-
-
-def many(count: int, one: str, more: str | None = None) -> str:
-    """``1 cell``, ``27 cells``."""
-    plural = more or one + ("es" if one.endswith(("s", "x", "ch", "sh")) else "s")
-    return f"{count:,} {one if count == 1 else plural}"
 
 
 def next_step(command: str) -> None:

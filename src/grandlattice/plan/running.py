@@ -163,8 +163,7 @@ class CommandRenderer(Strict):
         wanted = version or self.version or next(iter(self.executables), None)
         return None if wanted is None else self.executables[wanted]
 
-    def told(self) -> dict[str, Any]:
-        """What its pictures may depend on."""
-        return self.model_dump(
-            mode="json", include={"command", "executables", "version", "environment", "channels"}
-        )
+    def told(self, version: str | None) -> dict[str, Any]:
+        """What pictures of a version may depend on."""
+        told = self.model_dump(mode="json", include={"command", "environment", "channels"})
+        return {**told, "executable": self.executable(version)}

@@ -2,32 +2,32 @@
 
 Read in this order: `tasks` (what is to be done) and `fingerprints`, `outlook` (what of it is left),
 `schedule` (which begins next), `work` (how one is done: `embedded` or `outside` renders, `writing`
-files), `backends` (by whom), `coordinator` (the run itself, with `budgets` and `steering`), `ledger`
-(the record), `status` and `estimates` (what the record tells), `notices` (who is told).
+files), `backends` (by whom, each `worker` a process), `events` (what happens), `coordinator` (the
+run itself, with `budgets` and `steering`), `ledger` (the record), `status` and `estimates` (what
+the record tells).
 
 Names are loaded when they are asked for: whoever only looks into a ledger needs no tracer.
 """
 
-from importlib import import_module
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
+
+from grandlattice.loading import on_demand
 
 if TYPE_CHECKING:
-    from grandlattice.runs.backends import (
-        Backend,
+    from grandlattice.runs.backends import Backend, InPlace, Processes
+    from grandlattice.runs.budgets import Spending
+    from grandlattice.runs.coordinator import Coordinator
+    from grandlattice.runs.estimates import Estimate, estimate
+    from grandlattice.runs.events import (
         Event,
         Failed,
         Finished,
         Held,
-        InPlace,
-        Processes,
         Progress,
         Retried,
         Returned,
         Started,
     )
-    from grandlattice.runs.budgets import Spending
-    from grandlattice.runs.coordinator import Coordinator
-    from grandlattice.runs.estimates import Estimate, estimate
     from grandlattice.runs.fingerprints import Fingerprints
     from grandlattice.runs.ledger import FileRecord, Ledger
     from grandlattice.runs.order import TaskResult, WorkOrder
@@ -43,8 +43,8 @@ if TYPE_CHECKING:
     from grandlattice.runs.work import Workshop
 
 _WHERE = {
-    "backends": ("Backend", "Event", "Failed", "Finished", "Held", "InPlace", "Processes", "Progress",
-                 "Retried", "Returned", "Started"),
+    "backends": ("Backend", "InPlace", "Processes"),
+    "events": ("Event", "Failed", "Finished", "Held", "Progress", "Retried", "Returned", "Started"),
     "budgets": ("Spending",),
     "coordinator": ("Coordinator",),
     "estimates": ("Estimate", "estimate"),
@@ -62,14 +62,7 @@ _WHERE = {
     "versions": ("Versions",),
     "work": ("Workshop",),
 }  # fmt: skip
-_ROOM_OF = {name: room for room, names in _WHERE.items() for name in names}
-
-
-def __getattr__(name: str) -> Any:
-    if name in _ROOM_OF:
-        return getattr(import_module(f"grandlattice.runs.{_ROOM_OF[name]}"), name)
-    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-
+__getattr__ = on_demand(__name__, _WHERE)
 
 __all__ = [
     "Backend", "Coordinator", "Estimate", "Event", "Failed", "FileRecord", "Fingerprints", "Finished",

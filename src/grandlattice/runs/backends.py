@@ -9,16 +9,12 @@ anything: which task, when, how often and for how long is the coordinator's busi
 from __future__ import annotations
 
 import multiprocessing
-import os
 import shutil
-import signal
-import sys
 import tempfile
 import threading
 import time
-import traceback
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager, suppress
+from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from multiprocessing.connection import Connection, wait
 from pathlib import Path
@@ -27,94 +23,16 @@ from typing import Any, Protocol
 import psutil
 
 from grandlattice.errors import LatticeError, WorkerError
+from grandlattice.runs.events import Event, Failed, Finished, Progress, Returned, UnderWay
 from grandlattice.runs.order import Shop, TaskResult, WorkOrder
 from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.work import Workshop
+from grandlattice.runs.worker import end_of, end_with_children, explained, work_for
 from grandlattice.spawning import without_main_script
 from grandlattice.tracer import Stopped
 
-_REPORT_EVERY = 0.15  # seconds between two reports of progress
 _STARTING = 60.0  # seconds a new worker may take to load its libraries before it counts as stalled
-_LOG_END = 8000  # bytes of a log that are kept
-
-
-@dataclass(frozen=True)
-class Started:
-    """A worker took a task."""
-
-    task: Task
-    worker: int
-
-
-@dataclass(frozen=True)
-class Progress:
-    """A task is under way; `share` is 0..1."""
-
-    task: Task
-    worker: int
-    share: float
-
-
-@dataclass(frozen=True)
-class Finished:
-    """A task is done and its files have their names."""
-
-    task: Task
-    worker: int
-    result: TaskResult
-
-
-@dataclass(frozen=True)
-class Failed:
-    """A task could not be done.  `details` is for those who ask for a traceback, `log` the end of
-    what was said meanwhile."""
-
-    task: Task
-    worker: int
-    problem: LatticeError
-    details: str = ""
-    log: str = ""
-
-
-@dataclass(frozen=True)
-class Retried:
-    """A task could not be done this time; it is tried again in `delay` seconds."""
-
-    task: Task
-    worker: int
-    problem: LatticeError
-    delay: float
-
-
-@dataclass(frozen=True)
-class Returned:
-    """A task was given up because the run stops; nothing is left of it."""
-
-    task: Task
-    worker: int
-
-
-@dataclass(frozen=True)
-class Held:
-    """No task begins for now, and why; with an empty reason the run goes on."""
-
-    reason: str
-
-
-Event = Started | Progress | Finished | Failed | Retried | Returned | Held
-
-
-@dataclass
-class UnderWay:
-    """What a worker does, since when, when it was last heard of (seconds of a steady clock), and
-    the most memory it was seen to hold, bytes."""
-
-    task: Task
-    worker: int
-    since: float
-    heard: float
-    peak_bytes: int = 0
 
 
 class Backend(Protocol):
@@ -277,7 +195,7 @@ class Processes:
         worker = self._seats[doing.worker]
         if self._busy.get(doing.worker) is not doing:
             return
-        _end_with_children(worker.seen)
+        end_with_children(worker.seen)
         worker.process.join(5.0)
         del self._busy[doing.worker]
         self._given_up.append(Failed(doing.task, doing.worker, problem, log=worker.said()))
@@ -294,7 +212,7 @@ class Processes:
         for worker in self._seats:
             worker.process.join(max(0.1, deadline - time.monotonic()))
             if worker.process.is_alive():
-                _end_with_children(worker.seen)
+                end_with_children(worker.seen)
                 worker.process.join(2.0)
             worker.pipe.close()
         shutil.rmtree(self._logs, ignore_errors=True)
@@ -303,7 +221,7 @@ class Processes:
         here, there = self._context.Pipe()
         log = self._logs / f"worker-{number}.log"
         process = self._context.Process(
-            target=_work, args=(self._shop, self._order, there, self._stop, log, self._gentle),
+            target=work_for, args=(self._shop, self._order, there, self._stop, log, self._gentle),
             daemon=True, name=f"worker-{number}",
         )  # fmt: skip
         with without_main_script():
@@ -348,25 +266,7 @@ class _Worker:
     spoken: bool = False
 
     def said(self) -> str:
-        return _end_of(self.log)
-
-
-def _end_of(log: Path) -> str:
-    try:
-        with log.open("rb") as stream:
-            stream.seek(max(0, log.stat().st_size - _LOG_END))
-            return stream.read().decode("utf-8", "replace").strip()
-    except OSError:
-        return ""
-
-
-def _end_with_children(process: psutil.Process) -> None:
-    """Kill a process and all it started."""
-    with suppress(psutil.Error):
-        family = [*process.children(recursive=True), process]
-        for member in family:
-            with suppress(psutil.Error):
-                member.kill()
+        return end_of(self.log)
 
 
 def _died(task: Task, code: int | None) -> LatticeError:
@@ -375,116 +275,3 @@ def _died(task: Task, code: int | None) -> LatticeError:
         f"The worker that rendered {task.first.address}, frame {task.frame}, ended without a word ({how}).",
         cure="give the same glat run again; if it happens again the frame may need more memory",
     )
-
-
-def explained(problem: Exception) -> tuple[LatticeError, str]:
-    """Any exception as one an artist can read, with its traceback apart."""
-    details = "".join(traceback.format_exception(problem))
-    if isinstance(problem, LatticeError):
-        return problem, details
-    if isinstance(problem, MemoryError):
-        return WorkerError("There was not enough memory.", cure="use fewer workers"), details
-    what = f"Something we did not foresee went wrong: {type(problem).__name__}: {problem}"
-    return WorkerError(what, cure="run again with --debug to see where"), details
-
-
-# --- in the worker -------------------------------------------------------------------------------
-
-
-def _work(
-    shop: Callable[[WorkOrder], Shop], order: WorkOrder, pipe: Connection, stop: Any, log: Path, gentle: bool
-) -> None:
-    """The life of a worker: take tasks from the pipe until None comes or the pipe closes."""
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the coordinator decides what Ctrl-C means
-    threading.Thread(target=_end_with_coordinator, args=(os.getppid(),), daemon=True).start()
-    if gentle:
-        _make_way()
-    last_report = 0.0
-
-    def report(share: float) -> None:
-        nonlocal last_report
-        now = time.monotonic()
-        if now - last_report >= _REPORT_EVERY:
-            last_report = now
-            pipe.send(share)
-
-    with _written_to(log):
-        work, problem_of_shop = _opened(shop, order)
-    while True:
-        try:
-            task = pipe.recv()
-        except (EOFError, OSError):
-            return
-        if task is None:
-            return
-        answer: Any = None
-        with _written_to(log):
-            try:
-                if work is None:
-                    raise problem_of_shop or WorkerError("The worker could not begin.")
-                pipe.send(0.0)  # it is ready; from here on it is expected to be heard of
-                before = time.process_time()
-                result = work.perform(task, report, stop)
-                answer = replace(
-                    result, cpu_seconds=result.cpu_seconds + time.process_time() - before,
-                    peak_bytes=psutil.Process().memory_info().rss,
-                )  # fmt: skip
-            except Stopped:
-                pass
-            except (EOFError, BrokenPipeError):
-                return
-            except Exception as problem:
-                answer = explained(problem)
-        said = _end_of(log)
-        if isinstance(answer, TaskResult):
-            answer = replace(answer, log="\n".join(filter(None, (answer.log, said))))
-        elif answer is not None:
-            answer = (*answer, said)
-        try:
-            pipe.send(answer)
-        except (OSError, ValueError):
-            return
-
-
-def _opened(shop: Callable[[WorkOrder], Shop], order: WorkOrder) -> tuple[Shop | None, Exception | None]:
-    """Open the shop before the first task comes; what goes wrong is said of that task."""
-    try:
-        return shop(order), None
-    except Exception as problem:
-        return None, problem
-
-
-@contextmanager
-def _written_to(log: Path) -> Iterator[None]:
-    """Whatever anyone in this process prints meanwhile goes into the log, from its beginning."""
-    sys.stdout.flush()
-    sys.stderr.flush()
-    kept = [(stream, os.dup(stream)) for stream in (1, 2)]
-    try:
-        with log.open("wb") as target:
-            for stream, _ in kept:
-                os.dup2(target.fileno(), stream)
-        yield
-    finally:
-        sys.stdout.flush()
-        sys.stderr.flush()
-        for stream, before in kept:
-            os.dup2(before, stream)
-            os.close(before)
-
-
-def _make_way() -> None:
-    """Ask the machine to serve others first."""
-    process = psutil.Process()
-    with suppress(psutil.Error, OSError):
-        process.nice(getattr(psutil, "BELOW_NORMAL_PRIORITY_CLASS", 10))
-    if hasattr(process, "ionice"):
-        with suppress(psutil.Error, OSError):
-            process.ionice(getattr(psutil, "IOPRIO_VERYLOW", 3))
-
-
-def _end_with_coordinator(parent: int) -> None:
-    """A worker whose coordinator was killed has nobody to work for."""
-    while os.getppid() == parent:
-        time.sleep(0.5)
-    _end_with_children(psutil.Process())

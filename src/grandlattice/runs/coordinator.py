@@ -17,9 +17,13 @@ from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+import numpy as np
+
 from grandlattice.errors import DiskFull, LatticeError, OutputError, WorkerError
-from grandlattice.runs.backends import (
-    Backend,
+from grandlattice.readable import duration, size
+from grandlattice.runs.backends import Backend
+from grandlattice.runs.budgets import Spending
+from grandlattice.runs.events import (
     Event,
     Failed,
     Finished,
@@ -30,7 +34,6 @@ from grandlattice.runs.backends import (
     Started,
     UnderWay,
 )
-from grandlattice.runs.budgets import Spending
 from grandlattice.runs.ledger import DONE, FAILED, RUNNING, WAITING, FileRecord, Ledger
 from grandlattice.runs.run import Run
 from grandlattice.runs.schedule import Patience, Schedule
@@ -103,7 +106,9 @@ class Coordinator:
         self._store = FolderStore(run.output)
         self._ending = False
         self._full: _Full | None = None
+        self._full_since: float | None = None
         self._held = ""
+        self._unaffordable = 0
         self._looked = self._beat = self._worked = self._worked_seconds = 0.0
 
     # --- what others may ask for ---------------------------------------------------------------
@@ -158,7 +163,7 @@ class Coordinator:
 
     def _end_state(self) -> str:
         run = self.run
-        run.left = self.schedule.unfinished
+        run.left = self.schedule.unfinished + self._unaffordable
         if run.left:
             return "stopped" if run.interrupted else run.ended_by or "failures"
         return "failures" if run.failures else "done"
@@ -185,10 +190,17 @@ class Coordinator:
                 return
             task = self.run.tasks.task(number)
             if self.spending.cell_is_spent(task):
-                self._set_aside(task, -1, _spent(task), "")
+                self._leave_out(task)
                 continue
             worker = self.backend.begin(task)
             self._follow(Started(task, worker))
+
+    def _leave_out(self, task: Task) -> None:
+        """A task whose cells have used up their time waits for another run."""
+        self.schedule.put_back(task.number)
+        self._unaffordable += len(self.schedule.drop(np.array([task.number])))
+        self.run.ended_by = self.run.ended_by or "budget"
+        self.run.spent = self.run.spent or f"the time of {task.first.address} is spent"
 
     # --- events --------------------------------------------------------------------------------
 
@@ -213,6 +225,7 @@ class Coordinator:
 
     def _finished(self, event: Finished) -> None:
         task, result = event.task, event.result
+        self._full_since = None
         self.schedule.ended(task.number)
         self.spending.add(task, result.seconds, result.cores)
         self._worked += task.work
@@ -237,9 +250,8 @@ class Coordinator:
                 self.schedule.put_back(task.number)
                 self._news.of(task, state=WAITING, worker=None, share=None)
                 return None
-        if isinstance(problem, WorkerError | OutputError) and not (
-            isinstance(problem, DiskFull) or self._ending
-        ):
+        passing = isinstance(problem, WorkerError | OutputError) and not isinstance(problem, DiskFull)
+        if passing and not self._ending:
             delay = self.schedule.again(task.number)
             if delay is not None:
                 tries = self.schedule.tries(task.number)
@@ -301,12 +313,11 @@ class Coordinator:
         """Why a task is given up, if it is."""
         now, patience = time.monotonic(), self._patience
         if patience.limit is not None and now - doing.since > patience.limit:
-            what, cure = f"took more than its limit of {patience.limit:.0f} s", "raise limit"
+            what, cure = f"took more than its limit of {duration(patience.limit)}", "raise limit"
         elif now - doing.heard > patience.stalled:
-            what, cure = f"made no progress for {patience.stalled:.0f} s", "raise stalled"
+            what, cure = f"made no progress for {duration(patience.stalled)}", "raise stalled"
         elif patience.memory is not None and doing.peak_bytes > patience.memory:
-            what = f"held more than {patience.memory / 1e9:.1f} GB of memory"
-            cure = "raise memory"
+            what, cure = f"held more than {size(patience.memory)} of memory", "raise memory"
         else:
             return None
         return WorkerError(
@@ -319,12 +330,15 @@ class Coordinator:
     def _wait_for_room(self, problem: LatticeError) -> None:
         if self._full is None and self._patience.room > 0.0:
             now = time.monotonic()
-            self._full = _Full(self._store.free_bytes(), now, now, problem.what)
+            # Tried in vain meanwhile, it is still the same lack of room.
+            self._full_since = now if self._full_since is None else self._full_since
+            self._full = _Full(self._store.free_bytes(), now, problem.what)
 
     def _look_for_room(self) -> None:
         full, now = self._full, time.monotonic()
         assert full is not None
-        if now - full.since > self._patience.room or self._ending:
+        assert self._full_since is not None
+        if now - self._full_since > self._patience.room or self._ending:
             self._full = None
             self.finish_soon("full")
             self.run.spent = full.reason
@@ -342,19 +356,11 @@ class Coordinator:
 
 @dataclass
 class _Full:
-    """A full disk: how many bytes were free, since when it is waited for, when it was tried last."""
+    """A full disk: how many bytes were free, and when it was tried last."""
 
     free: int
-    since: float
     tried: float
     reason: str
-
-
-def _spent(task: Task) -> LatticeError:
-    return LatticeError(
-        f"The budget of {task.first.address} was spent before frame {task.frame}.",
-        cure="raise cell under run: budget: in the plan, and give the same glat run again",
-    )
 
 
 @contextmanager

@@ -14,19 +14,20 @@ import statistics
 import time
 from collections import defaultdict
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 
 import numpy as np
 
 from grandlattice.errors import LatticeError
 from grandlattice.plan import Cell
+from grandlattice.readable import many
 from grandlattice.runs.ledger import Ledger
 from grandlattice.runs.tasks import Task, TaskList
 from grandlattice.runs.work import kind_of
 
 _LOOKED_AT = 60  # tasks that stand for all
 _PROBING = 6.0  # seconds of probing at most
-_START = 2.5  # seconds until a worker has loaded its libraries, measured on two cores
 
 Probe = Callable[[Cell, int], tuple[float, float, float]]
 """For a cell and a frame: seconds of composing, seconds a pixel, seconds a sample of a pixel."""
@@ -86,9 +87,8 @@ def estimate(
         if kind in known:
             rates[kind] = known[kind]
         elif probe is not None and time.perf_counter() - began < _PROBING:
-            found = _probed(probe, [other for other in tasks if kind_of(other.first) == kind][:1])
-            if found is not None:
-                rates[kind] = found
+            with suppress(LatticeError):  # what stands in the way is said by the run itself
+                rates[kind] = _Rate(*probe(task.first, task.frame), spread=0.3, probed=True)
     if not rates:
         return None
     return _summed(tasks, len(todo), rates, workers, threads, ledger)
@@ -109,23 +109,14 @@ def _summed(
     seats = max(1, min(max(workers, 1), count))
     # Where tasks are few the last worker is waited for.
     rounds = -(-count // seats) * seats / count
-    seconds = total / seats * rounds + (_START if workers else 0.0)
+    seconds = total / seats * rounds
     probed = sum(rate.probed for rate in rates.values())
-    source = f"{probed} {'probe' if probed == 1 else 'probes'}" if probed else "frames rendered before"
+    source = many(probed, "probe") if probed else "frames rendered before"
     last = last_error(ledger)
     spread = max(statistics.fmean(widths), abs((last or 1.0) - 1.0))
     return Estimate(
         seconds, seconds / (1.0 + spread), seconds * (1.0 + spread), total * threads, source, last
     )
-
-
-def _probed(probe: Probe, tasks: list[Task]) -> _Rate | None:
-    for task in tasks:
-        try:
-            return _Rate(*probe(task.first, task.frame), spread=0.3, probed=True)
-        except LatticeError:
-            return None  # what stands in the way is said by the run itself
-    return None
 
 
 def _history(ledger: Ledger) -> dict[str, _Rate]:

@@ -44,7 +44,6 @@ class Fingerprints:
     def __init__(self, model: PlanModel, scene: str, folder: Path, can_denoise: bool) -> None:
         self._model, self._folder = model, folder
         self._can_denoise = can_denoise
-        self._renderers = {name: each.told() for name, each in model.renderers.items()}
         self._shared = _digest({
             "version": TRACE_VERSION,
             "scene": scene,
@@ -111,8 +110,10 @@ class Fingerprints:
     def _traced(self, settings: CellSettings) -> bytes:
         told = {name: getattr(settings, name) for name in TRACED if name != "frames"}
         told["size"], told["denoise"] = str(settings.size), settings.denoise and self._can_denoise
-        told["renderer"] = self._renderers.get(settings.renderer.split(" ")[0], "tracer")
-        return _digest({**told, "version of renderer": settings.renderer})
+        name, _, version = settings.renderer.partition(" ")
+        if name in self._model.renderers:
+            told["renderer"] = [name, self._model.renderers[name].told(version or None)]
+        return _digest(told)
 
     @staticmethod
     def _kind(settings: CellSettings, ext: str, passes: Sequence[str]) -> bytes:

@@ -23,75 +23,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.errors import DiskFull, RunError
-
-SCHEMA_VERSION = 3
-
-_SCHEMA = """
-CREATE TABLE IF NOT EXISTS about (key TEXT PRIMARY KEY, value TEXT NOT NULL);
-CREATE TABLE IF NOT EXISTS runs (
-    run INTEGER PRIMARY KEY, started REAL NOT NULL, ended REAL, workers INTEGER NOT NULL,
-    tasks INTEGER NOT NULL, state TEXT NOT NULL,
-    host TEXT NOT NULL DEFAULT '', pid INTEGER NOT NULL DEFAULT 0, heard REAL,
-    held TEXT NOT NULL DEFAULT '',
-    estimate_low REAL, estimate REAL, estimate_high REAL, seconds REAL, core_seconds REAL,
-    worked REAL, worked_seconds REAL);
-CREATE TABLE IF NOT EXISTS tasks (
-    number INTEGER PRIMARY KEY, trace BLOB NOT NULL, cell TEXT NOT NULL, frame INTEGER NOT NULL,
-    frames INTEGER NOT NULL, step INTEGER NOT NULL, priority INTEGER NOT NULL, work REAL NOT NULL,
-    state TEXT NOT NULL, tries INTEGER NOT NULL DEFAULT 0, worker INTEGER, run INTEGER, started REAL,
-    ended REAL, share REAL, seconds REAL, trace_seconds REAL, cpu_seconds REAL, peak_bytes INTEGER,
-    samples INTEGER, noise REAL, rays INTEGER, kind TEXT, problem TEXT NOT NULL DEFAULT '');
-CREATE TABLE IF NOT EXISTS tally (state TEXT PRIMARY KEY, tasks INTEGER NOT NULL, work REAL NOT NULL);
-CREATE TRIGGER IF NOT EXISTS keep_tally AFTER UPDATE OF state ON tasks WHEN old.state != new.state
-BEGIN
-    UPDATE tally SET tasks = tasks - 1, work = work - old.work WHERE state = old.state;
-    INSERT INTO tally VALUES (new.state, 1, new.work)
-        ON CONFLICT (state) DO UPDATE SET tasks = tasks + 1, work = work + excluded.work;
-END;
-CREATE TABLE IF NOT EXISTS past (
-    trace BLOB PRIMARY KEY, work REAL NOT NULL, worker INTEGER, run INTEGER, started REAL, ended REAL,
-    seconds REAL, trace_seconds REAL, cpu_seconds REAL, peak_bytes INTEGER, samples INTEGER,
-    noise REAL, rays INTEGER, kind TEXT) WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS columns (name TEXT PRIMARY KEY, kind TEXT NOT NULL, data BLOB NOT NULL);
-CREATE TABLE IF NOT EXISTS logs (trace BLOB PRIMARY KEY, text TEXT NOT NULL) WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS files (
-    path TEXT PRIMARY KEY, cell TEXT NOT NULL, coordinates TEXT NOT NULL, frame INTEGER NOT NULL,
-    format TEXT NOT NULL, passes TEXT NOT NULL, fingerprint TEXT NOT NULL, bytes INTEGER NOT NULL,
-    width INTEGER NOT NULL, height INTEGER NOT NULL, samples INTEGER NOT NULL,
-    rays INTEGER NOT NULL, seconds REAL NOT NULL, denoised INTEGER NOT NULL,
-    finished REAL NOT NULL, run INTEGER NOT NULL,
-    trace TEXT NOT NULL DEFAULT '', noise REAL, unfinished INTEGER NOT NULL DEFAULT 0);
-CREATE INDEX IF NOT EXISTS files_of_cell ON files (cell, frame);
-CREATE TABLE IF NOT EXISTS versions (
-    cell TEXT PRIMARY KEY, version INTEGER NOT NULL, content TEXT NOT NULL, date TEXT NOT NULL);
-CREATE TABLE IF NOT EXISTS failures (
-    run INTEGER NOT NULL, cell TEXT NOT NULL, frame INTEGER NOT NULL, what TEXT NOT NULL,
-    at REAL NOT NULL);
-CREATE TABLE IF NOT EXISTS orders (
-    id INTEGER PRIMARY KEY, at REAL NOT NULL, verb TEXT NOT NULL, details TEXT NOT NULL,
-    answer TEXT);
-"""
-
-# What each older version lacks, version by version; new tables make themselves.
-_MIGRATIONS: dict[str, Sequence[str]] = {
-    "1": (),
-    "2": (
-        "ALTER TABLE runs ADD COLUMN host TEXT NOT NULL DEFAULT ''",
-        "ALTER TABLE runs ADD COLUMN pid INTEGER NOT NULL DEFAULT 0",
-        "ALTER TABLE runs ADD COLUMN heard REAL",
-        "ALTER TABLE runs ADD COLUMN held TEXT NOT NULL DEFAULT ''",
-        "ALTER TABLE runs ADD COLUMN estimate_low REAL",
-        "ALTER TABLE runs ADD COLUMN estimate REAL",
-        "ALTER TABLE runs ADD COLUMN estimate_high REAL",
-        "ALTER TABLE runs ADD COLUMN seconds REAL",
-        "ALTER TABLE runs ADD COLUMN core_seconds REAL",
-        "ALTER TABLE runs ADD COLUMN worked REAL",
-        "ALTER TABLE runs ADD COLUMN worked_seconds REAL",
-        "ALTER TABLE files ADD COLUMN trace TEXT NOT NULL DEFAULT ''",
-        "ALTER TABLE files ADD COLUMN noise REAL",
-        "ALTER TABLE files ADD COLUMN unfinished INTEGER NOT NULL DEFAULT 0",
-    ),
-}
+from grandlattice.runs.schema import MIGRATIONS, SCHEMA_VERSION, TABLES
 
 WAITING, RUNNING, DONE, FAILED, DROPPED = "waiting", "running", "done", "failed", "dropped"
 
@@ -183,19 +115,19 @@ class Ledger:
             self._migrate(connection, version)
         if not known or version != str(SCHEMA_VERSION):
             note = f"INSERT OR REPLACE INTO about VALUES ('schema', '{SCHEMA_VERSION}');"
-            connection.executescript(f"BEGIN IMMEDIATE; {_SCHEMA} {note} COMMIT;")
+            connection.executescript(f"BEGIN IMMEDIATE; {TABLES} {note} COMMIT;")
 
     def _migrate(self, connection: sqlite3.Connection, version: str) -> None:
-        if version not in _MIGRATIONS:
+        if version not in MIGRATIONS:
             self.close()
             raise RunError(
                 f"The ledger {self.file.name} was written by another version of Grand Lattice.",
                 cure=f"use that version, or move {self.file} aside; the next run reads what is done "
                 "from the pictures",
             )
-        for step in sorted(_MIGRATIONS):
+        for step in sorted(MIGRATIONS):
             if step >= version:
-                for statement in _MIGRATIONS[step]:
+                for statement in MIGRATIONS[step]:
                     connection.execute(statement)
         connection.commit()
 
@@ -404,6 +336,10 @@ class Ledger:
             return set()
         with self.open() as connection:
             return {row[0] for row in connection.execute("SELECT DISTINCT trace FROM files WHERE unfinished")}
+
+    def those_of(self, paths: Iterable[str]) -> set[str]:
+        """Those of some files that it knows."""
+        return {path for path in paths if self.file.exists() and self.find(path) is not None}
 
     def sizes(self) -> Iterator[tuple[str, int, str]]:
         """Path, bytes and trace of every file, by path."""

@@ -60,7 +60,7 @@ def look_ahead(
     """
     found = _Found(ledger, store)
     done = np.zeros(len(tasks.columns), bool)
-    for task in tasks.only(tasks.of_cells(filing.standing(found.names(filing)))):
+    for task in tasks.only(tasks.of_cells(filing.standing(names_in_reach(store, filing)))):
         done[task.number] = found.has_all(task)
     found.remember()
     return _outlook(tasks, done, found, existing)
@@ -98,6 +98,19 @@ def _outlook(tasks: TaskList, done: NDArray[np.bool_], found: _Found, existing: 
     )  # fmt: skip
 
 
+def names_in_reach(store: FolderStore, filing: Filing) -> list[str]:
+    """Every file where files of the plan can be."""
+    return [
+        f"{folder}/{name}" if folder else name
+        for folder in _folders(store, filing)
+        for name in store.listing(folder)
+    ]
+
+
+def _folders(store: FolderStore, filing: Filing) -> Iterator[str]:
+    return iter(dict.fromkeys(f for top, deep in filing.reach() for f in store.folders(top, deep)))
+
+
 class _Found:
     """What is in the output folder, and what the ledger knows of it."""
 
@@ -107,17 +120,6 @@ class _Found:
         self.changed: list[str] = []
         self.foreign: list[str] = []
         self._news: list[FileRecord] = []
-
-    def names(self, filing: Filing) -> list[str]:
-        """Every file where files of the plan can be."""
-        return [
-            f"{folder}/{name}" if folder else name
-            for folder in self._folders(filing)
-            for name in self._store.listing(folder)
-        ]
-
-    def _folders(self, filing: Filing) -> Iterator[str]:
-        return iter(dict.fromkeys(f for top, deep in filing.reach() for f in self._store.folders(top, deep)))
 
     def differences(self, filing: Filing) -> tuple[list[bytes], list[str]]:
         """Traces of files the ledger knows and the disk lacks or has in another size; files the
@@ -130,7 +132,7 @@ class _Found:
                 listings[folder] = self._store.listing(folder)
             if listings[folder].pop(name, None) != size:
                 gone.append(bytes.fromhex(trace))
-        for folder in self._folders(filing):
+        for folder in _folders(self._store, filing):
             if folder not in listings:
                 listings[folder] = self._store.listing(folder)
         unknown = [f"{f}/{name}" if f else name for f, names in listings.items() for name in names]

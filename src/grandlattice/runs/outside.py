@@ -49,6 +49,7 @@ class Outside:
         self._executable = self._renderer.executable(version)
         self._work = order.output / f".outside.{os.getpid()}.part.d"
         self._notes: list[str] = []
+        self._share = 0.0
 
     @property
     def notes(self) -> tuple[str, ...]:
@@ -57,7 +58,7 @@ class Outside:
     def render(
         self, task: Task, progress: Told | None = None, stop: StopSignal | None = None
     ) -> list[Rendered]:
-        self._notes = []
+        self._notes, self._share = [], 0.0
         cell, started = task.first, time.perf_counter()
         if cell.settings.camera is None:
             raise SceneError(f"{cell.address} has no camera.", cure="set camera: under defaults")
@@ -143,7 +144,8 @@ class Outside:
         if progress is not None:
             found = re.search(renderer.percent, line) if renderer.percent else None
             with suppress(ValueError):
-                progress(min(1.0, max(0.0, float(found[1]) / 100.0)) if found else 0.0)
+                self._share = min(1.0, max(0.0, float(found[1]) / 100.0)) if found else self._share
+            progress(self._share)
 
     def _ended_with(self, code: int, task: Task, last: str) -> Exception:
         said = f" It said last: {last.strip()[:300]}" if last else ""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from grandlattice.runs.backends import Event, Failed, Finished, Held, Progress, Retried, Returned, Started
+from grandlattice.runs.events import Event, Failed, Finished, Held, Progress, Retried, Returned, Started
 from grandlattice.runs.tasks import Task, TaskList
 
 

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from grandlattice.errors import NoSuchCell, RunError, nearest
 from grandlattice.images import read_channels
 from grandlattice.plan import cells_at
-from grandlattice.runs.backends import Failed, Finished
+from grandlattice.runs.events import Failed, Finished
 from grandlattice.runs.fingerprints import TaskFile
 from grandlattice.runs.ledger import Ledger
 from grandlattice.runs.outlook import Outlook

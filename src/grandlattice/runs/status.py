@@ -125,9 +125,9 @@ def read_status(
             "SELECT SUM(work * COALESCE(share, 0)) FROM tasks WHERE state = 'running'"
         ).fetchone()[0]
         run = connection.execute(
-            "SELECT run, started, ended, workers, state, host, pid, held, seconds, worked_seconds, worked "
-            "FROM runs ORDER BY run DESC LIMIT 1"
-        ).fetchone() or (0, None, None, 0, "", "", 0, "", None, None, None)
+            "SELECT run, started, ended, workers, state, host, pid, held, seconds, worked_seconds, worked, "
+            "heard FROM runs ORDER BY run DESC LIMIT 1"
+        ).fetchone() or (0, None, None, 0, "", "", 0, "", None, None, None, None)
         tasks = _tasks(connection, json.loads(about.get("axes", "[]")), at, states, most, logs)
     under_way = is_under_way(ledger)
     counts = {state: count for state, count, _ in rows}
@@ -139,12 +139,14 @@ def read_status(
     left = work.get(WAITING, 0.0) + work.get(RUNNING, 0.0) - (begun or 0.0)
     ahead = min(run[3] or 1, max(counts.get(WAITING, 0) + counts.get(RUNNING, 0), 1))
     rate = run[9] / run[10] if run[10] else None
+    ended = time.time() if under_way else run[2] or run[11]  # or when it was heard of last
     return RunStatus(
         name=name, ledger=ledger.file, under_way=under_way,
-        state="broken off" if run[4] == "running" and not under_way else run[4], held=run[7],
+        state="broken off" if run[4] == "running" and not under_way else run[4],
+        held=run[7] if under_way else "",
         counts={state: count for state, count in counts.items() if count}, share=min(1.0, done / total),
         started=run[1],
-        seconds=run[8] if run[8] is not None else max(0.0, (run[2] or time.time()) - (run[1] or time.time())),
+        seconds=run[8] if run[8] is not None else max(0.0, (ended or 0.0) - (run[1] or ended or 0.0)),
         seconds_left=left * rate / max(1, ahead) if rate is not None and under_way else None,
         workers=run[3], host=run[5], pid=run[6], tasks=tuple(tasks),
     )  # fmt: skip

@@ -20,12 +20,14 @@ from filelock import FileLock, Timeout
 from numpy.typing import NDArray
 
 from grandlattice.errors import LatticeError, RunError, RunUnderWay
+from grandlattice.readable import many
 from grandlattice.runs.ledger import DROPPED, WAITING, Ledger
 
 if TYPE_CHECKING:
     from grandlattice.runs.coordinator import Coordinator
 
 _ANSWER_WITHIN = 30.0  # seconds
+_LOCK_WITHIN = 1.0  # seconds; whoever asks whether a run is under way holds the lock for an instant
 
 
 @contextmanager
@@ -39,7 +41,7 @@ def sole_writer(ledger: Ledger) -> Iterator[None]:
     """
     file = lock_file(ledger)
     file.parent.mkdir(parents=True, exist_ok=True)
-    lock = FileLock(file, timeout=0)
+    lock = FileLock(file, timeout=_LOCK_WITHIN)
     try:
         lock.acquire()
     except Timeout:
@@ -176,7 +178,7 @@ def obey(coordinator: Coordinator) -> None:
 def _pause(coordinator: Coordinator, details: dict[str, Any]) -> str:
     coordinator.paused = True
     under_way = coordinator.backend.busy
-    return f"paused; {_frames(under_way)} under way will be finished" if under_way else "paused"
+    return f"paused; {many(under_way, 'frame')} under way will be finished" if under_way else "paused"
 
 
 def _unpause(coordinator: Coordinator, details: dict[str, Any]) -> str:
@@ -189,7 +191,7 @@ def _stop(coordinator: Coordinator, details: dict[str, Any]) -> str:
         coordinator.stop_now("stopped")
         return "stopping now; frames under way are given up"
     coordinator.finish_soon("stopped")
-    return f"stopping after {_frames(coordinator.backend.busy)} under way"
+    return f"stopping after {many(coordinator.backend.busy, 'frame')} under way"
 
 
 def _retry(coordinator: Coordinator, details: dict[str, Any]) -> str:
@@ -199,18 +201,18 @@ def _retry(coordinator: Coordinator, details: dict[str, Any]) -> str:
     again = set(revived.tolist())
     run.failures = [failure for failure in run.failures if failure.task.number not in again]
     coordinator.mark(revived, WAITING)
-    return f"{_frames(len(revived))} will be done again"
+    return f"{many(len(revived), 'frame')} will be done again"
 
 
 def _drop(coordinator: Coordinator, details: dict[str, Any]) -> str:
     dropped = coordinator.schedule.drop(_numbers(coordinator, details))
     coordinator.mark(dropped, DROPPED)
-    return f"{_frames(len(dropped))} left out"
+    return f"{many(len(dropped), 'frame')} left out"
 
 
 def _prioritise(coordinator: Coordinator, details: dict[str, Any]) -> str:
     changed = coordinator.schedule.prioritise(_numbers(coordinator, details), int(details["priority"]))
-    return f"{_frames(len(changed))} now with priority {details['priority']}"
+    return f"{many(len(changed), 'frame')} now with priority {details['priority']}"
 
 
 def _add(coordinator: Coordinator, details: dict[str, Any]) -> str:
@@ -223,10 +225,6 @@ def _numbers(coordinator: Coordinator, details: dict[str, Any]) -> NDArray[np.in
 
     todo, at = coordinator.run.outlook.todo, details.get("at")
     return todo.of_cells(cells_at(todo.made_from.lattice, at)) if at else todo.numbers
-
-
-def _frames(count: int) -> str:
-    return f"{count:,} {'frame' if count == 1 else 'frames'}"
 
 
 _ORDERS: dict[str, Callable[[Coordinator, dict[str, Any]], str]] = {

@@ -68,7 +68,8 @@ class Filer:
         settings, kind = cell.settings, file.planned.format
         metadata = self._metadata(cell, file, film)
         ppi = settings.size.ppi
-        if kind == "exr" and rendered.original is not None:
+        whole = set(file.planned.passes) == set(settings.passes)
+        if kind == "exr" and rendered.original is not None and whole:
             copy_with_marks(rendered.original, path, metadata)
             return
         if kind == "exr":
