@@ -24,7 +24,15 @@ from hypothesis import strategies as st
 import grandlattice as lattice
 from conftest import PLAN
 from grandlattice import Failed, Finished, Held, Retried, Started
-from grandlattice.errors import OutputError, PlanError, RunError, RunUnderWay, SceneError, WorkerError
+from grandlattice.errors import (
+    NoSuchCell,
+    OutputError,
+    PlanError,
+    RunError,
+    RunUnderWay,
+    SceneError,
+    WorkerError,
+)
 from grandlattice.plan.running import Budget
 from grandlattice.runs import Ledger, Patience, Schedule, Spending
 from grandlattice.runs.budgets import seconds_until
@@ -101,7 +109,12 @@ def test_priorities_and_barriers_of_a_plan_decide_the_order(plan_file: Path) -> 
     ]
     # With a barrier a light goes as a whole where its most urgent cell wants it.
     plan.change("run", {"wait": "light"}).change("rules", [{"at": {"camera": "Side"}, "priority": "5"}])
+    assert [plan.cells[int(i)].address for i in plan.cells.running("light=night")] == [
+        "night/Side",
+        "night/Front",
+    ]
     tasks = plan.tasks()
+    assert [plan.cells[int(i)].address for i in plan.cells.running()] == [t.first.address for t in tasks]
     assert [task.first.address for task in tasks] == ["day/Side", "day/Front", "night/Side", "night/Front"]
     assert [task.step for task in tasks] == [0, 0, 1, 1]
 
@@ -135,6 +148,8 @@ def test_a_run_is_steered_from_elsewhere(plan_file: Path, glat) -> None:
     assert steering.prioritise(7, "night/Side") == "4 frames now with priority 7"
     assert steering.drop("light=day", "camera=Side") == "4 frames left out"
     assert "Did you mean night" in steering.drop("light=nite")
+    with pytest.raises(NoSuchCell, match="Did you mean night"):
+        lattice.status(plan_file, ["light=nite"])
     assert begun() == before
     code, said = glat(plan_file.parent, "status")
     assert code == 0

@@ -24,6 +24,7 @@ if TYPE_CHECKING:
         tracer_is_prepared,
         tracer_prepared_aside,
     )
+    from grandlattice.cells import Cells
     from grandlattice.checks import Finding
     from grandlattice.errors import (
         DiskFull,
@@ -63,11 +64,12 @@ if TYPE_CHECKING:
     )
     from grandlattice.stage import Change, Explanation, Opinion, Survey
     from grandlattice.steered import all_runs, status, steering
-    from grandlattice.whole import Cells, Plan
+    from grandlattice.whole import Plan
 
 _WHERE = {
     "api": ("begin", "open_plan", "plan_schema", "prepare_tracer", "survey", "tracer_is_prepared",
             "tracer_prepared_aside"),
+    "cells": ("Cells",),
     "checks": ("Finding",),
     "errors": ("DiskFull", "EditError", "ImageError", "LatticeError", "NoSuchCell", "OutputError", "Place",
                "PlanError", "RunError", "RunUnderWay", "SceneError", "TracerError", "WorkerError", "nearest"),
@@ -78,7 +80,7 @@ _WHERE = {
              "Returned", "Run", "RunStatus", "Started", "Steering", "TaskStatus"),
     "stage": ("Change", "Explanation", "Opinion", "Survey"),
     "steered": ("all_runs", "status", "steering"),
-    "whole": ("Cells", "Plan"),
+    "whole": ("Plan",),
 }  # fmt: skip
 __getattr__ = on_demand(__name__, _WHERE)
 

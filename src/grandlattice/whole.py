@@ -4,19 +4,18 @@ from __future__ import annotations
 
 import io
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
-from numpy.typing import NDArray
 from pydantic import BaseModel, ValidationError
 
 from grandlattice import tabling
 from grandlattice.building import AxisBuilder, as_texts
-from grandlattice.errors import LatticeError, OutputError, PlanError
+from grandlattice.cells import Cells
+from grandlattice.errors import LatticeError, OutputError, Place, PlanError
 from grandlattice.plan import (
     Cell,
     CellMaker,
@@ -30,7 +29,6 @@ from grandlattice.plan import (
     Stamp,
     Totals,
     build_lattice,
-    cells_at,
     parse,
     planned_files,
     validate,
@@ -52,36 +50,6 @@ if TYPE_CHECKING:
 
 PROOF = {"scale": "25%", "samples": 8, "bounces": 4, "clamp": 1.0, "denoise": True}
 """What a proof is where a plan has no quality of that name."""
-
-
-class Cells:
-    """The cells of a plan in the order they run: by index, by address, or one after another."""
-
-    def __init__(self, plan: Plan) -> None:
-        self._plan = plan
-
-    def __len__(self) -> int:
-        return len(self._plan.lattice)
-
-    def __iter__(self) -> Iterator[Cell]:
-        return (self._plan._make(index) for index in range(len(self)))
-
-    def __getitem__(self, key: int | str) -> Cell:
-        """A cell by its index in the run, or by an address that means exactly one."""
-        if isinstance(key, int):
-            return self._plan._make(key if key >= 0 else len(self) + key)
-        found = cells_at(self._plan.lattice, [key])
-        if len(found) > 1:
-            raise PlanError(f"{key} means {len(found):,} cells; name one, or use at().")
-        return self._plan._make(int(found[0]))
-
-    def at(self, *wanted: str, sets: Sequence[str] = ()) -> list[Cell]:
-        """Cells by addresses (``noon//all/Wide``), axes (``light=noon,evening``) and named sets."""
-        return [self._plan._make(index) for index in self.indices(*wanted, sets=sets).tolist()]
-
-    def indices(self, *wanted: str, sets: Sequence[str] = ()) -> NDArray[np.int64]:
-        """Where those cells stand in the run, (N,) int64 from 0; nothing is listed but this."""
-        return cells_at(self._plan.lattice, wanted, sets)
 
 
 class Plan:
@@ -244,7 +212,7 @@ class Plan:
         try:
             self.overrides = Settings.model_validate({**self._given(), **settings})
         except ValidationError as problem:
-            raise explained(problem.errors(include_url=False)[0], Document({}, "")) from None  # type: ignore[arg-type]
+            raise _said_wrongly(problem, "this call (--set, or override)") from None
         for name in ("_make", "cells", "_stamp", "names"):
             self.__dict__.pop(name, None)
         return self
@@ -457,7 +425,7 @@ class Plan:
         try:
             return type(said).model_validate({**_given(said), "budget": budget, **given})
         except ValidationError as problem:
-            raise explained(problem.errors(include_url=False)[0], Document({}, "")) from None  # type: ignore[arg-type]
+            raise _said_wrongly(problem, "this call (--run and its like, or run)") from None
 
     def steering(self, into: str | Path | None = None) -> Steering:
         """Orders for a run of this plan that is under way in another process or thread."""
@@ -524,6 +492,13 @@ class Plan:
         from grandlattice import production
 
         return production.review(self._planned(into), self.cells.indices(*at, sets=sets), size)
+
+
+def _said_wrongly(problem: ValidationError, where: str) -> PlanError:
+    """What a caller said and cannot be."""
+    error = explained(problem.errors(include_url=False)[0], Document({}, ""))  # type: ignore[arg-type]
+    error.place = Place(words=where)
+    return error
 
 
 def _given(model: BaseModel) -> dict[str, Any]:

@@ -107,7 +107,7 @@ def cells(
 
 def _page(step: lattice.Step, page: int) -> tuple[list[lattice.Cell], int]:
     """The cells of a page, and how many there are on all pages."""
-    indices = step.plan.cells.indices(*step.at, sets=step.sets)
+    indices = step.plan.cells.running(*step.at, sets=step.sets)
     wanted = indices[(page - 1) * _PAGE : page * _PAGE].tolist()
     if not wanted:
         raise lattice.PlanError(f"There is no page {page}; the last is {-(-len(indices) // _PAGE)}.")

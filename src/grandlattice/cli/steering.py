@@ -70,7 +70,7 @@ def status(
         return
     found = read()
     if not follow:
-        _print(_shown(found, failed))
+        console.print(_shown(found, failed))
         if found.counts.get("failed") and not failed:
             next_step(f"glat status --failed{_named(plan)}")
         elif found.counts.get("waiting") and not found.under_way:
@@ -148,6 +148,9 @@ def _frames_table(tasks: tuple[lattice.TaskStatus, ...]) -> Table:
         ):
             columns.setdefault(name, []).append(text)
     used = {name: texts for name, texts in columns.items() if any(texts)}
+    for name in ("processor", "memory", "tried again", "noise"):  # what a narrow terminal can do without
+        if sum(max(map(len, (title, *texts))) + 2 for title, texts in used.items()) > console.width:
+            used.pop(name, None)
     table = Table(box=None, header_style="dim", pad_edge=False, padding=(0, 2, 0, 0))
     for name in used:
         table.add_column(name, justify="left" if name in ("cell", "state") else "right", no_wrap=True)
@@ -186,12 +189,7 @@ def _show_all(as_json: bool) -> None:
             f"{sum(run.counts.values()):,}", f"{run.share * 100:.0f} %", left,
             escape(words.short(run.ledger.parent)),
         )  # fmt: skip
-    _print(table)
-
-
-def _print(table: Table) -> None:
-    """Print a table as wide as it is; a file or another program has no width."""
-    console.print(table, width=None if console.is_terminal else 160)
+    console.print(table)
 
 
 def pause(plan: PlanFile = None, into: Into = None) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from dataclasses import asdict, is_dataclass
 from pathlib import Path
 from typing import Any
@@ -15,6 +16,8 @@ from grandlattice.readable import duration, many, size
 
 # A place such as plan.yaml:100:14 is no emoji.
 console = Console(highlight=False, soft_wrap=True, emoji=False)
+if not console.is_terminal and "COLUMNS" not in os.environ:
+    console.width = 160  # a file, or another program, has no edge
 errors = Console(stderr=True, highlight=False, soft_wrap=True, emoji=False)
 __all__ = [
     "console", "debug", "duration", "errors", "many", "next_step", "print_json", "quoted", "short",

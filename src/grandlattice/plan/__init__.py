@@ -15,6 +15,7 @@ from grandlattice.plan.filing import Filing, Totals
 from grandlattice.plan.including import with_included
 from grandlattice.plan.lattice import Lattice, build_lattice
 from grandlattice.plan.naming import FileNames, PlannedFile, Stamp, planned_files
+from grandlattice.plan.ordering import running_order
 from grandlattice.plan.reader import Document, parse, read_document, yaml_writer
 from grandlattice.plan.sayings import PlacedEdit
 from grandlattice.plan.schema import PlanModel
@@ -26,6 +27,6 @@ __all__ = [
     "RESERVED", "STRUCTURAL", "Cell", "CellMaker", "CellSettings", "Document", "FileNames",
     "Filing", "Frames", "Lattice", "Length", "PlacedEdit", "PlanModel", "PlannedFile", "PrimFact",
     "SceneFacts", "Settings", "Size", "Stamp", "Totals", "build_lattice", "cells_at",
-    "distinct_names", "parse", "planned_files", "read_document", "settled", "validate",
+    "distinct_names", "parse", "planned_files", "read_document", "running_order", "settled", "validate",
     "with_included", "yaml_writer",
 ]  # fmt: skip

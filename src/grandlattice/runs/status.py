@@ -13,12 +13,13 @@ from typing import TYPE_CHECKING
 
 from grandlattice.compiled import cache_folder
 from grandlattice.errors import NoSuchCell, RunError, nearest
-from grandlattice.runs.ledger import DONE, FAILED, RUNNING, WAITING, Ledger
+from grandlattice.runs.ledger import DONE, DROPPED, FAILED, RUNNING, WAITING, Ledger
 from grandlattice.runs.steering import is_under_way
 
 if TYPE_CHECKING:
     import pandas
 
+_STATES = (WAITING, RUNNING, DONE, FAILED, DROPPED)
 _SHOWN = (
     "cell", "frame", "frames", "state", "tries", "worker", "started", "ended", "share", "seconds",
     "trace_seconds", "cpu_seconds", "peak_bytes", "samples", "noise", "rays", "priority", "problem",
@@ -113,7 +114,7 @@ def read_status(
     RunError
         When nothing was ever run there.
     NoSuchCell
-        When there is no such axis.
+        When there is no such axis, or no such cell in the run.
     """
     name = ledger.file.name.removesuffix(".ledger.sqlite")
     if not ledger.file.exists():
@@ -128,7 +129,10 @@ def read_status(
             "SELECT run, started, ended, workers, state, host, pid, held, seconds, worked_seconds, worked, "
             "heard FROM runs ORDER BY run DESC LIMIT 1"
         ).fetchone() or (0, None, None, 0, "", "", 0, "", None, None, None, None)
-        tasks = _tasks(connection, json.loads(about.get("axes", "[]")), at, states, most, logs)
+        axes = json.loads(about.get("axes", "[]"))
+        tasks = _tasks(connection, axes, at, states, most, logs)
+        if at and not tasks and not _tasks(connection, axes, at, _STATES, 1, False):
+            raise _no_such_cell(connection, axes, at)
     under_way = is_under_way(ledger)
     counts = {state: count for state, count, _ in rows}
     work = {state: amount or 0.0 for state, _, amount in rows}
@@ -169,6 +173,18 @@ def _tasks(  # type: ignore[no-untyped-def]
             if len(found) >= most:
                 break
     return found
+
+
+def _no_such_cell(connection, axes: list[str], at: Sequence[str]) -> NoSuchCell:  # type: ignore[no-untyped-def]
+    """What is said of cells the run does not have."""
+    cells = [row[0] for row in connection.execute("SELECT DISTINCT cell FROM tasks LIMIT 5000")]
+    name, equals, entry = at[0].partition("=")
+    known = (
+        {cell.split("/")[axes.index(name)] for cell in cells if cell.count("/") == len(axes) - 1}
+        if equals
+        else cells
+    )
+    return NoSuchCell(f"The run has no cell at {', '.join(at)}. {nearest(entry or at[0], sorted(known))}")
 
 
 def _pattern(text: str, axes: list[str]) -> list[list[str]] | str:

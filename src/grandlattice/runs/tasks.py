@@ -19,6 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.plan import Cell, CellMaker, CellSettings, FileNames, Lattice, planned_files
+from grandlattice.plan.ordering import changes, urgent_first
 from grandlattice.runs.fingerprints import Fingerprints, TaskFile
 
 Frames = Iterable[int] | Literal["first"] | None
@@ -274,11 +275,11 @@ class _Pairs:
         if lattice.frame_at < len(lattice.order):
             # Cells of a group take turns, one frame each at a time; `lexsort` has the first key last.
             begins = np.cumsum(self.counts) - self.counts
-            groups = _changes(lattice.groups_of(self.cells))
+            groups = changes(lattice.groups_of(self.cells))
             order = np.lexsort((of, order - begins[of], groups[of]))
-        parts = _changes(lattice.steps_of(self.cells)[of[order]])
+        parts = changes(lattice.steps_of(self.cells)[of[order]])
         if self.priorities.any():
-            order, parts = _urgent_first(order, parts, self.priorities[of[order]])
+            order, parts = urgent_first(order, parts, self.priorities[of[order]])
         of, frames = of[order], self.frames[order]
         number = _by_first_appearance(self.keys[order])
         together = np.argsort(number, kind="stable").astype(np.int32)
@@ -290,27 +291,10 @@ class _Pairs:
             starts=starts,
             cells=self.cells[of[together]].astype(np.int32),
             frames=frames[together],
-            steps=_changes(parts[firsts]).astype(np.int32),
+            steps=changes(parts[firsts]).astype(np.int32),
             priorities=self.priorities[leaders].astype(np.int32),
             work=self.work[leaders] * _distinct_frames(starts, frames[together]),
         )
-
-
-def _changes(values: Numbers) -> Numbers:
-    """How often values have changed so far, one after the other; (N,) from 0."""
-    changes: Numbers = np.cumsum(np.diff(values, prepend=values[:1]) != 0, dtype=np.int64)
-    return changes
-
-
-def _urgent_first(order: Numbers, parts: Numbers, priorities: NDArray[np.int32]) -> tuple[Numbers, Numbers]:
-    """Sort what stands in order by priority, within parts that end with a barrier; a part goes where
-    its most urgent cell wants it."""
-    urgency = np.full(int(parts[-1]) + 1, np.iinfo(np.int32).min)
-    np.maximum.at(urgency, parts, priorities)
-    place = np.empty(len(urgency), np.int64)
-    place[np.argsort(-urgency, kind="stable")] = np.arange(len(urgency))
-    again = np.lexsort((np.arange(len(order)), -priorities, place[parts]))
-    return order[again], place[parts][again]
 
 
 def _by_first_appearance(keys: NDArray[np.uint64]) -> NDArray[np.int32]:
