@@ -102,7 +102,9 @@ class RunBars:
         """Say that the run waits, and what for, or that it goes on."""
         self._held = event.reason
         if not self._quiet:
-            console.print(f"[yellow]‖[/yellow] {escape(event.reason)}" if event.reason else "going on")
+            then = "glat unpause goes on" if event.reason == "paused" else "it goes on when there is room"
+            held = f"[yellow]‖[/yellow] {escape(event.reason.rstrip('.'))}; {then}"
+            console.print(held if event.reason else "going on")
         if self._whole is not None:
             self._bars.update(self._whole, description=self._title())
 
