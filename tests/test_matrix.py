@@ -404,6 +404,14 @@ def test_a_version_counts_up_only_where_the_content_changed(plan_file: Path) -> 
     assert len(plan.run(workers=0).outlook.todo) == 4
     assert (folder / "out/night/Front.v1.1.exr").is_file()  # the older version is still there
     assert not lattice.open_plan(plan_file).outlook().outlook.todo
+    (folder / "room.ledger.sqlite").unlink()  # the pictures tell the versions to a ledger that begins anew
+    plan = lattice.open_plan(plan_file)
+    assert next(p.name for p in plan.files(plan.cells["night/Front"])) == "Front.v2.1.exr"
+    assert plan.run(workers=0).ok
+    assert not list(folder.glob("out/*/*v3*"))
+    plan_file.write_text(text.replace("intensity: 2", "intensity: 4"))
+    plan = lattice.open_plan(plan_file)
+    assert next(p.name for p in plan.files(plan.cells["night/Front"])) == "Front.v3.1.exr"
 
 
 # --- other files --------------------------------------------------------------------------------

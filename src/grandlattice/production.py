@@ -65,6 +65,7 @@ from grandlattice.runs import (
 from grandlattice.runs.outlook import names_in_reach, read_back, refuse_what_stands_there, write_down
 from grandlattice.runs.status import note_run
 from grandlattice.runs.tasks import Frames
+from grandlattice.runs.versions import versions_in
 from grandlattice.spawning import without_main_script
 from grandlattice.stage import Scene, scene_digest, scene_files
 from grandlattice.tracer import HOW_TO_INSTALL, Looker, can_denoise, warm_up
@@ -101,7 +102,11 @@ class Planned:
 
     @cached_property
     def versions(self) -> Versions:
-        return Versions(self.ledger, self.fingerprints)
+        def recall() -> dict[str, tuple[int, str, str]]:
+            store = FolderStore(self.output)
+            return versions_in(store, names_in_reach(store, self.filing()), self.name)
+
+        return Versions(self.ledger, self.fingerprints, recall)
 
     @cached_property
     def names(self) -> FileNames:
@@ -162,7 +167,7 @@ def check(
     )  # fmt: skip
     facilities = Facilities(
         can_denoise(), HOW_TO_INSTALL, wrong, store.free_bytes(), unwritable, Looker(),
-        Workshop(order).glance if look else None,
+        Workshop(order, planned.scene).glance if look else None,
     )  # fmt: skip
     checked = Checked(
         planned.model, planned.lattice, cells, planned.scene, planned.folder, facilities,
@@ -287,7 +292,7 @@ def run(
         )
         told = Teller(block.notices, begun, planned.name, listeners.on_event)
         try:
-            begun.estimate = _estimate(order, todo, count, planned.ledger)
+            begun.estimate = _estimate(planned, order, todo, count)
             if begun.estimate is not None and listeners.on_estimate is not None:
                 listeners.on_estimate(begun.estimate)
             Coordinator(begun, backend, patience, Spending(block.budget), told).carry_out(count)
@@ -332,17 +337,17 @@ def any_traced(model: PlanModel, todo: TaskList) -> bool:
     return not model.renderers or any(task.first.settings.renderer == "tracer" for task in todo[:200])
 
 
-def _estimate(order: WorkOrder, todo: TaskList, workers: int, ledger: Ledger) -> Estimate | None:
+def _estimate(planned: Planned, order: WorkOrder, todo: TaskList, workers: int) -> Estimate | None:
     """What the run will cost; a run of some seconds is not worth a probe."""
     workshop: list[Workshop] = []
 
     def probe(cell: Cell, frame: int) -> tuple[float, float, float]:
         if not workshop:
-            workshop.append(Workshop(order))
+            workshop.append(Workshop(order, planned.scene))
         return workshop[0].probe(cell, frame)
 
     worth_it = todo.work > _WORTH_A_PROBE and not order.model.renderers
-    return estimate(todo, workers, order.threads, ledger, probe if worth_it else None)
+    return estimate(todo, workers, order.threads, planned.ledger, probe if worth_it else None)
 
 
 def default_workers(block: RunBlock) -> int:

@@ -25,10 +25,14 @@ LONGEST = 240  # bytes of one name; 255 less room for a temporary ending
 
 @dataclass(frozen=True)
 class Stamp:
-    """The version of a cell's content, counted from 1, and the day that content was first planned."""
+    """The version of a cell's content, counted from 1, and the day that content was first planned.
+
+    `content` is the fingerprint of what it is the version of.
+    """
 
     version: int = 1
     date: str = "0000-00-00"
+    content: str = ""
 
 
 @dataclass(frozen=True)
@@ -43,12 +47,16 @@ class FileNames:
 
 @dataclass(frozen=True)
 class PlannedFile:
-    """A file a cell will have: where (below the output folder, with /), and what goes into it."""
+    """A file a cell will have: where (below the output folder, with /), and what goes into it.
+
+    `stamp` is the version its name speaks of, if it does.
+    """
 
     path: str
     frame: int
     format: str
     passes: tuple[str, ...]
+    stamp: Stamp | None = None
 
 
 Piece = tuple[str, "str | None", str]
@@ -150,7 +158,7 @@ def planned_files(cell: Cell, names: FileNames, frames: Iterable[int] | None = N
         **names.words, **cell.coordinates, "plan": names.plan, "scene": names.scene,
         "cell": cell.file_name, "index": cell.index + 1, "take": take_text(settings),
     }  # fmt: skip
-    templates = []
+    templates, stamp = [], None
     for ext in settings.format:
         template = template_of(settings, ext)
         place = cell.origins.get("files" if template != settings.output else "output")
@@ -171,7 +179,7 @@ def planned_files(cell: Cell, names: FileNames, frames: Iterable[int] | None = N
                 path = _filled(pieces, values) + ending
                 if by_name is not None:
                     path = _beside(path, by_name)
-                yield PlannedFile(_checked(path, cell, place), frame, ext, passes)
+                yield PlannedFile(_checked(path, cell, place), frame, ext, passes, stamp)
 
 
 def take_text(settings: CellSettings) -> str:

@@ -27,7 +27,8 @@ from grandlattice.runs.tasks import Task, TaskList
 from grandlattice.runs.work import kind_of
 
 _LOOKED_AT = 60  # tasks that stand for all
-_PROBING = 6.0  # seconds of probing at most
+_PROBING = 6.0  # seconds of probing at most …
+_WORTH = 0.002  # … and the share of what the run is expected to take
 
 Probe = Callable[[Cell, int], tuple[float, float, float]]
 """For a cell and a frame: seconds of composing, seconds a pixel, seconds a sample of a pixel."""
@@ -79,23 +80,25 @@ def estimate(
     tasks = [todo[int(k)] for k in chosen]
     known = _history(ledger)
     rates: dict[str, _Rate] = {}
+    rates |= {kind: known[kind] for kind in map(kind_of, (task.first for task in tasks)) if kind in known}
     began = time.perf_counter()
     for task in tasks:
         kind = kind_of(task.first)
-        if kind in rates:
+        if kind in rates or probe is None:
             continue
-        if kind in known:
-            rates[kind] = known[kind]
-        elif probe is not None and time.perf_counter() - began < _PROBING:
-            with suppress(LatticeError):  # what stands in the way is said by the run itself
-                rates[kind] = _Rate(*probe(task.first, task.frame), spread=0.3, probed=True)
+        if rates:
+            so_far = _summed(tasks, len(todo), rates, workers, threads, None)
+            if time.perf_counter() - began > min(_PROBING, _WORTH * so_far.seconds):
+                break
+        with suppress(LatticeError):  # what stands in the way is said by the run itself
+            rates[kind] = _Rate(*probe(task.first, task.frame), spread=0.3, probed=True)
     if not rates:
         return None
-    return _summed(tasks, len(todo), rates, workers, threads, ledger)
+    return _summed(tasks, len(todo), rates, workers, threads, last_error(ledger))
 
 
 def _summed(
-    tasks: list[Task], count: int, rates: dict[str, _Rate], workers: int, threads: int, ledger: Ledger
+    tasks: list[Task], count: int, rates: dict[str, _Rate], workers: int, threads: int, last: float | None
 ) -> Estimate:
     usual = max(rates.values(), key=lambda rate: rate.sample)
     each, widths = [], []
@@ -112,7 +115,6 @@ def _summed(
     seconds = total / seats * rounds
     probed = sum(rate.probed for rate in rates.values())
     source = many(probed, "probe") if probed else "frames rendered before"
-    last = last_error(ledger)
     spread = max(statistics.fmean(widths), abs((last or 1.0) - 1.0))
     return Estimate(
         seconds, seconds / (1.0 + spread), seconds * (1.0 + spread), total * threads, source, last

@@ -139,8 +139,13 @@ class FolderStore:
 
     def sweep(self, process: int | None = None) -> int:
         """Remove what interrupted writes left, of one process or of all; returns how many files."""
-        whose = f".{process}" if process is not None else ""
-        left = list(self.folder.rglob(f".*{whose}{_PART}.*"))
+        mark = f".{process}{_PART}." if process is not None else f"{_PART}."
+        left = [
+            Path(folder, name)
+            for folder, below, files in os.walk(self.folder)
+            for name in (*files, *below)
+            if name.startswith(".") and mark in name
+        ]
         for path in left:
             if path.is_dir() and not path.is_symlink():
                 shutil.rmtree(path, ignore_errors=True)

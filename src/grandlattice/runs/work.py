@@ -14,11 +14,16 @@ from grandlattice.runs.outside import Outside
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.writing import Filer
 from grandlattice.snapshot import Snapshot
-from grandlattice.stage import open_scene
+from grandlattice.stage import Scene, open_scene
 
 
 class Workshop:
     """Carries out the tasks of one run, one at a time.
+
+    Parameters
+    ----------
+    order : what the tasks have in common.
+    scene : opened, where the caller has it; else it is opened here.
 
     Raises
     ------
@@ -26,10 +31,10 @@ class Workshop:
         When the scene is gone, or is another than when the run began.
     """
 
-    def __init__(self, order: WorkOrder) -> None:
+    def __init__(self, order: WorkOrder, scene: Scene | None = None) -> None:
         self._order = order
         refuse_changed(order.scene_files)
-        self._scene = open_scene(order.scene)
+        self._scene = scene or open_scene(order.scene)
         self._filer = Filer(order)
         self._renderers: dict[str, Renderer] = {}
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from functools import partial
+from functools import cache, partial
 from importlib.metadata import version
 from pathlib import Path
 
@@ -102,7 +102,7 @@ class Filer:
     def _metadata(self, cell: Cell, file: TaskFile, film: Film) -> dict[str, str | int | float]:
         edits = "; ".join(f"{p.edit.verb} {_as_typed(p.edit.body)} ({p.source})" for p in cell.edits)
         facts: dict[str, str | int | float] = {
-            "Software": f"Grand Lattice {version('grandlattice')}",
+            "Software": _software(),
             f"{MARK}plan": self._order.plan_name,
             f"{MARK}scene": self._order.scene.name,
             f"{MARK}cell": cell.address,
@@ -117,6 +117,9 @@ class Filer:
             f"{MARK}versions": _versions(),
             f"{MARK}fingerprint": file.fingerprint,
         }
+        stamp = file.planned.stamp
+        if stamp is not None:
+            facts[f"{MARK}version"] = f"{stamp.version} {stamp.date} {stamp.content}"
         if film.noise is not None:
             facts[f"{MARK}noise"] = round(film.noise, 6)
         if film.unfinished:
@@ -151,5 +154,11 @@ def _as_typed(body: BaseModel) -> object:
     return body.model_dump(mode="json", by_alias=True, exclude_unset=True)
 
 
+@cache
+def _software() -> str:
+    return f"Grand Lattice {version('grandlattice')}"
+
+
+@cache
 def _versions() -> str:
     return f"grandlattice {version('grandlattice')}, usd-core {version('usd-core')}, numpy {np.__version__}"
