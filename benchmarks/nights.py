@@ -268,7 +268,7 @@ def measure_worker(folder: Path, table: Table) -> None:
 
     def told(event: lattice.Event) -> None:
         if isinstance(event, Finished):
-            seen.append(psutil.Process().children()[0].memory_info().rss)
+            seen.append(event.result.peak_bytes)
 
     with without_main_script():
         run = plan.run(workers=1, threads=1, on_event=told)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tempfile
 from pathlib import Path
 
 import numpy as np
@@ -9,6 +10,7 @@ from pxr import Usd, UsdGeom, UsdShade
 
 from conftest import PLAN
 from grandlattice.plan import Cell, CellMaker, build_lattice, parse, validate
+from grandlattice.snapshot import Snapshot
 from grandlattice.stage import CellStage, Snapshotter, open_scene
 
 FRONT = "/World/Cameras/Front"
@@ -61,3 +63,17 @@ def bound(stage: Usd.Stage, path: str, purpose=UsdShade.Tokens.full) -> str:
 def to_world(stage: Usd.Stage, path: str, frame: float = 1.0) -> np.ndarray:
     """(4, 4) matrix for row vectors."""
     return np.array(UsdGeom.Xformable(stage.GetPrimAtPath(path)).ComputeLocalToWorldTransform(frame))
+
+
+def snapshot_of(stage: Usd.Stage, frame: float = 1.0, levels: int = 1) -> Snapshot:
+    """What the tracer would be given of a stage, without a plan's edits."""
+    with tempfile.TemporaryDirectory() as folder:
+        file = Path(folder) / "scene.usda"
+        stage.GetRootLayer().Export(str(file))
+        made = Usd.Stage.Open(str(file))
+        UsdGeom.Camera.Define(made, "/Camera")
+        made.GetRootLayer().Save()
+        model = validate(parse("lattice: 1\nscene: scene.usda\ndefaults: {camera: /Camera}\n"))
+        cell_stage = CellStage(open_scene(file), model, Path(folder))
+        cell_stage.switch(())
+        return Snapshotter(cell_stage).take("/Camera", frame, levels)

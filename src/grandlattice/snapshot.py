@@ -1,7 +1,7 @@
 """What a renderer needs to know of one cell at one frame, as plain arrays and frozen records.
 
 This is the parcel handed from `stage` (which knows USD) to `tracer` (which knows light).
-Neither room imports the other; both know only this file.  Nothing here computes.
+Neither room imports the other; both know only this file.
 
 Conventions: lengths in scene units, angles in degrees, matrices 4×4 float64 acting on *row*
 vectors (`p' = p @ M`), as USD stores them.  Light is in nits, as UsdLux defines it.
@@ -53,6 +53,8 @@ class Item:
     out of alpha and of the data passes but still lights and shadows; one that *catches* does so
     too, but for the shadow that falls on it, which is alpha; an item not *seen* is left out for
     the camera only.
+
+    With `copies`, (N, 4, 4), it stands there N times: each goes before `to_world`.
     """
 
     geometry: Geometry
@@ -61,6 +63,12 @@ class Item:
     matte: bool = False
     seen: bool = True
     catches: bool = False
+    copies: Matrix | None = None
+
+    @property
+    def placements(self) -> Matrix:
+        """(N, 4, 4): from the geometry to the world, for each time it stands there."""
+        return self.to_world[None] if self.copies is None else self.copies @ self.to_world
 
 
 @dataclass(frozen=True)

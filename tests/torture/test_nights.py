@@ -167,7 +167,7 @@ def test_a_worker_that_hangs_is_replaced_and_its_frame_tried_again(night: Path) 
     run = lattice.open_plan(night).run(at=["/Front"], workers=1, on_event=on_event)
     assert run.ok
     (again,) = [event for event in heard if isinstance(event, Retried)]
-    assert "no progress for 2 s" in again.problem.what
+    assert "no progress for 2.0 s" in again.problem.what
     assert again.task.first.address == "day/Front"
     # The night waits for the day, also while the day waits to be tried again.
     assert [e.task.first.address for e in heard if isinstance(e, Started)] == [

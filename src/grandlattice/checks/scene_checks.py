@@ -76,7 +76,8 @@ def check_cells(checked: Checked) -> Iterator[Finding]:
             continue
         try:
             stage.switch(cell.edits)
-            snapshot = snapshots.take(cell.settings.camera, cell.settings.frames[0])
+            frame, levels = cell.settings.frames[0], cell.settings.subdivision
+            snapshot = snapshots.take(cell.settings.camera, frame, levels)
         except LatticeError as problem:
             yield from_error(problem)
             continue

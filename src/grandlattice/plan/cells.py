@@ -42,6 +42,7 @@ class CellSettings:
     clamp: float | None = None
     fstop: float | None = None
     focus: Length | None = None
+    subdivision: int = 1
     passes: tuple[str, ...] = ("beauty",)
     format: tuple[str, ...] = ("exr",)
     files: FileOptions = FileOptions()
@@ -58,7 +59,7 @@ class CellSettings:
 
 TRACED = (
     "camera", "size", "fit", "frames", "samples", "seconds", "seed", "bounces", "clamp", "fstop", "focus",
-    "background", "denoise", "renderer",
+    "subdivision", "background", "denoise", "renderer",
 )  # fmt: skip
 """Settings the light in a picture depends on; cells that agree in these and their edits share a trace."""
 

@@ -263,6 +263,9 @@ class Settings(Strict):
     )
     fstop: FStop | None = Field(None, description="f-number over the camera's own; off: all in focus")
     focus: LengthText | None = Field(None, description="distance in focus, over the camera's own")
+    subdivision: int | None = Field(
+        None, ge=0, le=6, description="how often surfaces that ask for it are subdivided, 1 if left out"
+    )
     passes: Passes | None = Field(None, description="a list replaces; +depth and -depth amend")
     format: Formats | None = Field(None, description="one or a list of exr png jpg tiff tga hdr")
     files: FileOptions | None = Field(None, description="options for each format")

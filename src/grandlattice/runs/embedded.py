@@ -118,7 +118,7 @@ class Embedded:
                 cure="set camera: under defaults, or add an axis with each: cameras",
             )
         self._stage.switch(cell.edits)
-        snapshot = self._snapshots.take(cell.settings.camera, frame)
+        snapshot = self._snapshots.take(cell.settings.camera, frame, cell.settings.subdivision)
         return replace(snapshot, camera=_focused(snapshot.camera, cell.settings, snapshot.metres_per_unit))
 
     def probe(self, cell: Cell, frame: int) -> tuple[float, float, float]:

@@ -16,28 +16,33 @@ from grandlattice.errors import Place, SceneError, nearest
 from grandlattice.snapshot import Geometry, Item, Light, Material, Snapshot
 from grandlattice.stage.attributes import is_light
 from grandlattice.stage.edits.visibility import STATE
-from grandlattice.stage.geometry import (
-    GEOMETRY_PROPERTIES,
-    MeshSource,
-    mesh_geometry,
-    mesh_source,
-    varies,
-)
+from grandlattice.stage.instancing import Chain, chain_of, chain_varies, copies_of
 from grandlattice.stage.lighting import light_prims, matrix_array, read_camera, read_light
 from grandlattice.stage.looks import plain_material, read_material
 from grandlattice.stage.selecting import HELPERS
+from grandlattice.stage.shapes import SHAPE_PROPERTIES, ShapeSource, is_shape, read_shape, shape_varies
 from grandlattice.stage.switching import CellStage
 
 _ITEMS, _LOOKS = "items", "looks"
+_PLACING = (
+    "xformOp", "visibility", "purpose", "material:", "collection:", STATE, "positions", "orientations",
+    "scales", "protoIndices", "prototypes", "ids", "invisibleIds", "velocities", "angularVelocities",
+)  # fmt: skip
 
 
 @dataclass(frozen=True, eq=False)
-class _Mesh:
-    """A mesh that may be seen, and the parts of it that may have materials of their own."""
+class _Shape:
+    """A shape that may be seen, and the parts of it that may have materials of their own.
+
+    `shared` is the prim whose triangles these are: instances of a prototype have them in common.
+    `chain` are the point instancers it is a prototype of.
+    """
 
     prim: Usd.Prim
+    shared: Usd.Prim
     subsets: list[UsdGeom.Subset]
     varies: bool
+    chain: Chain
 
 
 class Snapshotter:
@@ -46,21 +51,26 @@ class Snapshotter:
     def __init__(self, cell_stage: CellStage) -> None:
         self._cell_stage = cell_stage
         self._stage = cell_stage.stage
-        self._meshes: list[_Mesh] | None = None
+        self._shapes: list[_Shape] | None = None
         self._lights: list[Usd.Prim] | None = None
-        self._geometry: dict[Sdf.Path, tuple[MeshSource, Geometry]] = {}
+        self._geometry: dict[Sdf.Path, tuple[ShapeSource, Geometry]] = {}
         self._doubtful: set[Sdf.Path] = set()  # of those, what has to be compared again
         self._known: dict[Sdf.Path, Material] = {}  # the same at all times, and fed by nothing else
         self._items: tuple[Item, ...] = ()
         self._materials: tuple[Material, ...] = ()
         self._sources: list[UsdShade.Material | Usd.Prim] = []
         self._taken: float | None = None
+        self._levels = 1
         self._animated: bool | None = None
         self._stale = {_ITEMS, _LOOKS}
         self._key = Tf.Notice.Register(Usd.Notice.ObjectsChanged, self._changed, self._stage)
 
-    def take(self, camera: str, frame: float) -> Snapshot:
+    def take(self, camera: str, frame: float, levels: int = 1) -> Snapshot:
         """The stage at a frame, seen by a camera.
+
+        Parameters
+        ----------
+        levels : how often surfaces that ask for it are subdivided.
 
         Raises
         ------
@@ -77,6 +87,10 @@ class Snapshotter:
             )
         transforms = UsdGeom.XformCache(time)
         moves = self._taken != frame
+        if levels != self._levels:
+            self._levels = levels
+            self._doubtful |= set(self._geometry)
+            self._stale.add(_ITEMS)
         if self._stale or (moves and self._moves_over_time()):
             self._read_items(time, transforms)
         lights = self._read_lights(time, transforms)
@@ -94,9 +108,14 @@ class Snapshotter:
             if path.IsPropertyPath():
                 self._note(path)
             elif not path.HasPrefix(HELPERS):
-                self._meshes = self._lights = None
+                self._shapes = self._lights = None
                 self._stale |= {_ITEMS, _LOOKS}
-                self._doubtful |= {known for known in self._geometry if known.HasPrefix(path)}
+                # Prototypes may change places when what has them is composed anew.
+                self._doubtful |= {
+                    known
+                    for known in self._geometry
+                    if known.HasPrefix(path) or Usd.Prim.IsPathInPrototype(known)
+                }
                 self._known = {p: m for p, m in self._known.items() if not p.HasPrefix(path)}
         for path in notice.GetChangedInfoOnlyPaths():
             if path.IsPropertyPath():
@@ -109,10 +128,10 @@ class Snapshotter:
         name, prim = path.name, self._stage.GetPrimAtPath(path.GetPrimPath())
         if prim and (is_light(prim) or prim.IsA(UsdGeom.Camera)) and not prim.GetChildren():
             return  # lights and cameras are read anew for every snapshot
-        if name.startswith(GEOMETRY_PROPERTIES):
+        if name.startswith(SHAPE_PROPERTIES):
             self._doubtful |= {path.GetPrimPath(), path.GetPrimPath().GetParentPath()}
             self._stale.add(_ITEMS)
-        elif name.startswith(("xformOp", "visibility", "purpose", "material:", "collection:", STATE)):
+        elif name.startswith(_PLACING):
             self._stale.add(_ITEMS)
         elif prim and (prim.IsA(UsdShade.Shader) or prim.IsA(UsdShade.Material)):
             self._stale.add(_LOOKS)
@@ -122,7 +141,8 @@ class Snapshotter:
         """Whether anything but lights and cameras differs between frames; looked up once."""
         if self._animated is None:
             self._animated = any(
-                mesh.varies or self._transform_varies(mesh.prim) for mesh in self._meshes or ()
+                shape.varies or self._transform_varies(shape.prim) or chain_varies(shape.chain)
+                for shape in self._shapes or ()
             ) or any(_looks_vary(source) for source in self._sources)
         return self._animated
 
@@ -139,10 +159,10 @@ class Snapshotter:
     # --- reading -----------------------------------------------------------------------------
 
     def _read_items(self, time: Usd.TimeCode, transforms: UsdGeom.XformCache) -> None:
-        if self._meshes is None:
-            self._meshes = _find_meshes(self._stage)
-        shown = [m for m in self._meshes if _is_visible(m.prim, time)]
-        parts = [p for m in shown for p in (m.prim, *(s.GetPrim() for s in m.subsets))]
+        if self._shapes is None:
+            self._shapes = _find_shapes(self._stage)
+        shown = [s for s in self._shapes if _is_shown(s, time)]
+        parts = [p for s in shown for p in (s.prim, *(part.GetPrim() for part in s.subsets))]
         bound = (
             UsdShade.MaterialBindingAPI.ComputeBoundMaterials(parts, UsdShade.Tokens.full)[0] if parts else []
         )
@@ -164,20 +184,23 @@ class Snapshotter:
 
         items: list[Item] = []
         at = 0
-        for mesh in shown:
+        for shape in shown:
             whole = bound[at]
-            of_subsets = bound[at + 1 : at + 1 + len(mesh.subsets)]
-            at += 1 + len(mesh.subsets)
-            uses = [number(mesh.prim, whole)]
-            uses += [number(s.GetPrim(), m or whole) for s, m in zip(mesh.subsets, of_subsets, strict=True)]
-            state = _state(mesh.prim)
-            matrix = matrix_array(transforms.GetLocalToWorldTransform(mesh.prim))
-            if not np.isfinite(matrix).all():
+            of_subsets = bound[at + 1 : at + 1 + len(shape.subsets)]
+            at += 1 + len(shape.subsets)
+            uses = [number(shape.prim, whole)]
+            uses += [number(s.GetPrim(), m or whole) for s, m in zip(shape.subsets, of_subsets, strict=True)]
+            state = _state(shape.prim)
+            if shape.chain:
+                matrix, copies = copies_of(shape.prim, shape.chain, time, transforms)
+            else:
+                matrix, copies = matrix_array(transforms.GetLocalToWorldTransform(shape.prim)), None
+            if not np.isfinite(matrix).all() or (copies is not None and not len(copies)):
                 continue
             items.append(
                 Item(
-                    self._geometry_of(mesh, time), matrix, tuple(uses),
-                    matte=state == "matte", catches=state == "catch", seen=state != "unseen",
+                    self._geometry_of(shape, time), matrix, tuple(uses),
+                    matte=state == "matte", catches=state == "catch", seen=state != "unseen", copies=copies,
                 )
             )  # fmt: skip
         self._items, self._sources, self._animated = tuple(items), sources, None
@@ -185,14 +208,15 @@ class Snapshotter:
         if tuple(materials) != self._materials:
             self._materials = tuple(materials)
 
-    def _geometry_of(self, mesh: _Mesh, time: Usd.TimeCode) -> Geometry:
-        """The triangles of a mesh: the very same object for as long as its shape is the same."""
-        path = mesh.prim.GetPath()
+    def _geometry_of(self, shape: _Shape, time: Usd.TimeCode) -> Geometry:
+        """The triangles of a shape: the very same object for as long as it is the same."""
+        path = shape.shared.GetPath()
         known = self._geometry.get(path)
-        if known is None or mesh.varies or path in self._doubtful:
-            source = mesh_source(UsdGeom.Mesh(mesh.prim), mesh.subsets, time)
+        again = shape.varies and self._taken != time.GetValue()
+        if known is None or again or path in self._doubtful:
+            source = read_shape(shape.shared, shape.subsets, time, self._levels)
             if known is None or known[0] != source:
-                known = self._geometry[path] = source, mesh_geometry(str(path), source)
+                known = self._geometry[path] = source, source.geometry(str(shape.prim.GetPath()))
             self._doubtful.discard(path)
         return known[1]
 
@@ -238,18 +262,33 @@ def _stands_alone(material: UsdShade.Material) -> bool:
     )
 
 
-def _find_meshes(stage: Usd.Stage) -> list[_Mesh]:
+def _find_shapes(stage: Usd.Stage) -> list[_Shape]:
+    """Whatever may be drawn; what stands below a point instancer only as its prototypes."""
     found = []
-    for prim in stage.Traverse(Usd.TraverseInstanceProxies()):
-        if not prim.IsA(UsdGeom.Mesh):
-            continue
-        if UsdGeom.Imageable(prim).ComputePurpose() not in (
-            UsdGeom.Tokens.default_, UsdGeom.Tokens.render,
-        ):  # fmt: skip
-            continue
-        subsets = UsdShade.MaterialBindingAPI(prim).GetMaterialBindSubsets()
-        found.append(_Mesh(prim, subsets, varies(UsdGeom.Mesh(prim))))
+    prims = iter(Usd.PrimRange.Stage(stage, Usd.TraverseInstanceProxies()))
+    for prim in prims:
+        if prim.IsA(UsdGeom.PointInstancer):
+            found += [_shape(part, chain) for part, chain in chain_of(prim)]
+            prims.PruneChildren()
+        elif is_shape(prim) and _is_drawn(prim):
+            found.append(_shape(prim, ()))
     return found
+
+
+def _is_drawn(prim: Usd.Prim) -> bool:
+    purpose = UsdGeom.Imageable(prim).ComputePurpose()
+    return purpose in (UsdGeom.Tokens.default_, UsdGeom.Tokens.render)
+
+
+def _shape(prim: Usd.Prim, chain: Chain) -> _Shape:
+    shared = prim.GetPrimInPrototype() if prim.IsInstanceProxy() else prim
+    subsets = UsdShade.MaterialBindingAPI(prim).GetMaterialBindSubsets() if prim.IsA(UsdGeom.Mesh) else []
+    return _Shape(prim, shared, subsets, shape_varies(shared), chain)
+
+
+def _is_shown(shape: _Shape, time: Usd.TimeCode) -> bool:
+    """Whether a shape is visible; the instancer's word counts for prototypes that stand elsewhere."""
+    return _is_visible(shape.prim, time) and all(_is_visible(link.instancer, time) for link in shape.chain)
 
 
 def _is_visible(prim: Usd.Prim, time: Usd.TimeCode) -> bool:

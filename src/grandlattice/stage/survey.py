@@ -13,6 +13,7 @@ from grandlattice.stage.attributes import is_light
 from grandlattice.stage.lighting import KINDS, camera_aspect, light_radiance
 from grandlattice.stage.looks import unknown_surface
 from grandlattice.stage.scene import Scene, quiet_usd
+from grandlattice.stage.shapes import is_shape
 
 Corner = tuple[float, float, float]
 
@@ -115,7 +116,8 @@ def survey_scene(scene: Scene) -> Survey:
                 triangles += int((np.array(counts) - 2).sum()) if counts else 0
             elif prim.IsA(UsdGeom.Gprim) or prim.IsA(UsdGeom.PointInstancer):
                 objects[prim.GetTypeName()] += 1
-                undrawn[prim.GetTypeName()] += 1
+                if not (is_shape(prim) or prim.IsA(UsdGeom.PointInstancer)):
+                    undrawn[prim.GetTypeName()] += 1
         problems = tuple(str(error) for error in stage.GetCompositionErrors())
     return Survey(
         scene.file, scene.up_axis, scene.metres_per_unit, scene.frames, scene.frames_per_second,

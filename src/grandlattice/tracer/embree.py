@@ -10,15 +10,15 @@ is chance.
 
 A ray and its hit are 96 bytes, 16-byte aligned (`RTCRayHit` of Embree 4): floats 0–2 origin,
 3 tnear, 4–6 direction, 7 time, 8 tfar; words 9 mask, 10 id, 11 flags; floats 12–14 geometric
-normal, 15–16 barycentric u v; words 17 primitive, 18 geometry, 19 instance.  A packet has sixteen
-of each in the same order, 64-byte aligned.
+normal, 15–16 barycentric u v; words 17 primitive, 18 geometry, 19 the instance it is of.  A packet
+has sixteen of each in the same order, 64-byte aligned.
 """
 
 from __future__ import annotations
 
 import ctypes
 import importlib.util
-from collections.abc import Sequence
+from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -37,9 +37,9 @@ from grandlattice.tracer.memory import float32s, int32s, int64s, load, store, ui
 # Who may hit a geometry: the bits of Embree's ray mask.
 CAMERA, OTHER = 1, 2
 
-_TRIANGLE, _INDEX, _VERTEX, _HIGH_QUALITY = 0, 0, 1, 2
+_TRIANGLE, _INSTANCED, _INDEX, _VERTEX, _HIGH_QUALITY = 0, 121, 0, 1, 2
 _ROBUST = 4  # no ray slips through between two triangles that share an edge
-_FLOAT3, _UINT3 = 0x9003, 0x5003
+_FLOAT3, _UINT3, _ROWS_3X4 = 0x9003, 0x5003, 0x9134
 _NO_GEOMETRY = np.uint32(0xFFFFFFFF)
 
 
@@ -79,6 +79,8 @@ def library() -> ctypes.CDLL:
         "rtcCommitGeometry": ([pointer], None),
         "rtcAttachGeometryByID": ([pointer, pointer, word], None),
         "rtcReleaseGeometry": ([pointer], None),
+        "rtcSetGeometryInstancedScene": ([pointer, pointer], None),
+        "rtcSetGeometryTransform": ([pointer, word, ctypes.c_int, pointer], None),
         "rtcSetSharedGeometryBuffer": (
             [pointer, ctypes.c_int, word, ctypes.c_int, pointer]
             + [ctypes.c_size_t, ctypes.c_size_t, ctypes.c_size_t],
@@ -103,20 +105,41 @@ def _device() -> int:
     return int(device)
 
 
+@dataclass(frozen=True, eq=False)
+class Placements:
+    """What stands in a scene: geometries once, in world space, or repeated.
+
+    A geometry that stands once is baked: its points are where they are in the world.  One that is
+    repeated has its points in its own space, and stands there once for each of its placements.
+
+    Attributes
+    ----------
+    points : (V + 1, 3) float32.  The last row is padding: Embree reads 16 bytes at each vertex.
+    triangles : (T, 3) int32 indices into `points`.
+    first : (G + 1,) triangles of geometry g are ``triangles[first[g]:first[g + 1]]``.
+    geometry : (P,) which geometry each placement shows.
+    matrices : (P, 3, 4) float32 row by row, for column vectors; of baked ones of no meaning.
+    repeated : (P,) whether a placement is one of a repeated geometry.
+    masks : (P,) which rays may hit it.
+    clear : (P,) whether light may pass through it.
+    """
+
+    points: NDArray[np.float32]
+    triangles: NDArray[np.int32]
+    first: NDArray[np.int64]
+    geometry: NDArray[np.int64]
+    matrices: NDArray[np.float32]
+    repeated: NDArray[np.bool_]
+    masks: NDArray[np.int64]
+    clear: NDArray[np.bool_]
+
+
 class RayScene:
-    """Triangles made ready for ray queries, in two scenes: what is opaque, and what is clear.
+    """Placements made ready for ray queries, in two scenes: what is opaque, and what is clear.
 
     A shadow ray asks the opaque scene whether it is blocked, and only then the clear one what it
-    passes through; kept apart, neither question is slowed by the other's triangles.
-
-    Parameters
-    ----------
-    points : (V + 1, 3) float32 in world space.  The last row is padding: Embree reads 16 bytes
-        at each vertex.
-    triangles : (T, 3) int32 indices into `points`.
-    first_triangle : (G + 1,) int64; geometry g is ``triangles[first[g]:first[g + 1]]``.
-    masks : (G,) which rays may hit each geometry.
-    clear : (G,) whether light may pass through it.
+    passes through; kept apart, neither question is slowed by the other's triangles.  Hits tell the
+    number of the placement.
 
     Attributes
     ----------
@@ -125,51 +148,73 @@ class RayScene:
     The arrays are shared with Embree, not copied, and are kept alive by this object.
     """
 
-    def __init__(
-        self,
-        points: NDArray[np.float32],
-        triangles: NDArray[np.int32],
-        first_triangle: NDArray[np.int64],
-        masks: Sequence[int],
-        clear: Sequence[bool],
-    ) -> None:
+    def __init__(self, placements: Placements) -> None:
         self.opaque = self.clear = 0
-        self._points = np.ascontiguousarray(points, np.float32)
-        self._triangles = np.ascontiguousarray(triangles, np.int32)
-        self._first = first_triangle
-        numbers = range(len(masks))
-        self.opaque = self._scene([(g, masks[g]) for g in numbers if not clear[g]])
-        if any(clear):
-            self.clear = self._scene([(g, masks[g]) for g in numbers if clear[g]])
+        self._placements = placements
+        self._prototypes: dict[int, int] = {}
+        numbers = np.arange(len(placements.geometry))
+        self.opaque = self._scene(numbers[~placements.clear])
+        if placements.clear.any():
+            self.clear = self._scene(numbers[placements.clear])
 
-    def _scene(self, geometries: list[tuple[int, int]]) -> int:
+    def _scene(self, numbers: NDArray[np.int64]) -> int:
+        held, scene = self._placements, self._begun()
+        for p in numbers.tolist():
+            g = int(held.geometry[p])
+            if held.repeated[p]:
+                if g not in self._prototypes:
+                    prototype = self._begun()
+                    self._attach(prototype, self._triangles(g), 0, -1)
+                    self._prototypes[g] = self._committed(prototype)
+                shape = library().rtcNewGeometry(_device(), _INSTANCED)
+                library().rtcSetGeometryInstancedScene(shape, self._prototypes[g])
+                at = held.matrices.ctypes.data + 48 * p
+                library().rtcSetGeometryTransform(shape, 0, _ROWS_3X4, at)
+            else:
+                shape = self._triangles(g)
+            self._attach(scene, shape, p, int(held.masks[p]))
+        return self._committed(scene)
+
+    def _triangles(self, g: int) -> int:
+        lib, held = library(), self._placements
+        start, stop = int(held.first[g]), int(held.first[g + 1])
+        geometry = lib.rtcNewGeometry(_device(), _TRIANGLE)
+        lib.rtcSetSharedGeometryBuffer(
+            geometry, _VERTEX, 0, _FLOAT3, held.points.ctypes.data, 0, 12, len(held.points) - 1
+        )
+        lib.rtcSetSharedGeometryBuffer(
+            geometry, _INDEX, 0, _UINT3, held.triangles.ctypes.data, start * 12, 12, stop - start
+        )
+        return int(geometry)
+
+    @staticmethod
+    def _begun() -> int:
         lib = library()
         scene = lib.rtcNewScene(_device())
         lib.rtcSetSceneBuildQuality(scene, _HIGH_QUALITY)
         lib.rtcSetSceneFlags(scene, _ROBUST)
-        for g, mask in geometries:
-            start, stop = int(self._first[g]), int(self._first[g + 1])
-            geometry = lib.rtcNewGeometry(_device(), _TRIANGLE)
-            count = len(self._points) - 1
-            lib.rtcSetSharedGeometryBuffer(
-                geometry, _VERTEX, 0, _FLOAT3, self._points.ctypes.data, 0, 12, count
-            )
-            lib.rtcSetSharedGeometryBuffer(
-                geometry, _INDEX, 0, _UINT3, self._triangles.ctypes.data, start * 12, 12, stop - start
-            )
-            lib.rtcSetGeometryMask(geometry, mask)
-            lib.rtcCommitGeometry(geometry)
-            lib.rtcAttachGeometryByID(scene, geometry, g)
-            lib.rtcReleaseGeometry(geometry)
+        return int(scene)
+
+    @staticmethod
+    def _attach(scene: int, shape: int, number: int, mask: int) -> None:
+        lib = library()
+        lib.rtcSetGeometryMask(shape, mask & 0xFFFFFFFF)
+        lib.rtcCommitGeometry(shape)
+        lib.rtcAttachGeometryByID(scene, shape, number)
+        lib.rtcReleaseGeometry(shape)
+
+    @staticmethod
+    def _committed(scene: int) -> int:
+        lib = library()
         lib.rtcCommitScene(scene)
         code = lib.rtcGetDeviceError(_device())
         if code:
             lib.rtcReleaseScene(scene)
             raise TracerError(f"The ray library refused the geometry (code {code}).")
-        return int(scene)
+        return scene
 
     def __del__(self) -> None:
-        for handle in (self.opaque, self.clear):
+        for handle in (self.opaque, self.clear, *self._prototypes.values()):
             if handle and library is not None:
                 library().rtcReleaseScene(handle)
 
@@ -201,7 +246,7 @@ class Hit(NamedTuple):
     u: Any
     v: Any
     triangle: Any  # within its geometry
-    geometry: Any
+    placement: Any
 
 
 @inner
@@ -254,6 +299,7 @@ def _put_each(opaque, clear, room, active):
         floats[_U + lane], floats[_V + lane] = floats[_SINGLE + 15], floats[_SINGLE + 16]
         words[_PRIMITIVE + lane] = words[_SINGLE + 17]
         words[_GEOMETRY + lane] = words[_SINGLE + 18]
+        words[_INSTANCE + lane] = words[_SINGLE + 19]
 
 
 @inner
@@ -263,7 +309,6 @@ def _put_packet(opaque, clear, room, active):
     store(int32s(room), _VALID, where(active, -1, 0))
     for row in (_TIME, _ID, _FLAGS):
         store(int32s(room), row, all_lanes(0))
-    store(int32s(room), _INSTANCE, all_lanes(-1))
     words[_ARGUMENTS], words[_ARGUMENTS + 1] = _COHERENT, _EVERYTHING
     for i in range(1, 6):
         longs[i] = 0
@@ -284,11 +329,12 @@ def closest_hits(
     floats = float32s(room)
     _write_rays(room, origin, direction, t_near, t_far, masks)
     store(int32s(room), _PRIMITIVE, all_lanes(0))
+    store(int32s(room), _INSTANCE, all_lanes(-1))
     if together:
         _put_packet(opaque, clear, room, active)
     else:
         _put_each(opaque, clear, room, active)
-    geometry = load(int32s(room), _GEOMETRY)
+    geometry, repeated = load(int32s(room), _GEOMETRY), load(int32s(room), _INSTANCE)
     return Hit(
         found=active & (geometry != -1),
         distance=load(floats, _TFAR),
@@ -296,7 +342,7 @@ def closest_hits(
         u=load(floats, _U),
         v=load(floats, _V),
         triangle=load(int32s(room), _PRIMITIVE),
-        geometry=max(geometry, 0),
+        placement=max(where(repeated != -1, repeated, geometry), 0),
     )
 
 

@@ -165,7 +165,7 @@ def _alpha_behind(scene, room, options, active, path, t_near):
         active = active & hit.found
         if any_of(active):
             t_near = where(active, just_behind(hit.distance, origin), t_near)
-            active = active & (int32s(scene.held_out)[hit.geometry] == 0)
+            active = active & (int32s(scene.held_out)[hit.placement] == 0)
             vertex = hit_vertex(scene, hit, origin, direction)
             surface = surface_at(scene, vertex.material, vertex.u, vertex.v, room + 4 * MATERIAL)
             cosine = min(-dot(direction, vertex.normal), 1.0)
@@ -333,7 +333,7 @@ def _advance(scene, room, lens, options, step, active, path):
         alpha = where(away, alpha + path.cover, alpha)
         radiance = add(radiance, light_behind(scene, away, path))
     path = with_light(path, radiance, alpha)
-    held_out = int32s(scene.held_out)[hit.geometry]
+    held_out = int32s(scene.held_out)[hit.placement]
     catching, rays = found & seen & (held_out == CATCHES), count_of(active)
     if any_of(catching):
         path, shot = catch(scene, room, options, catching, path, hit)

@@ -12,6 +12,7 @@ from grandlattice.snapshot import Camera, Item, Snapshot
 from grandlattice.tracer.lens import Sensor, make_lens
 
 _COLUMNS, _ROWS = 24, 16
+_MOST_TRIANGLES = 500_000  # of one item that is looked at
 
 
 @dataclass(frozen=True)
@@ -59,7 +60,7 @@ class Looker:
         return self._known[camera]
 
     def _build(self, items: list[Item]) -> None:
-        shapes = tuple((id(item.geometry), item.to_world.tobytes()) for item in items)
+        shapes = tuple((id(item.geometry), item.placements.tobytes()) for item in items)
         if shapes == self._shapes:
             return
         self._shapes, self._held, self._known, self._scene = shapes, items, {}, None
@@ -101,6 +102,15 @@ class Looker:
 
 def _world(item: Item) -> np.ndarray:
     """The triangles of an item in world space, (T, 3, 3)."""
-    points = item.geometry.points @ item.to_world[:3, :3] + item.to_world[3, :3]
-    corners = points[item.geometry.triangles]
-    return corners if np.linalg.det(item.to_world[:3, :3]) > 0 else corners[:, ::-1]
+    matrices = _sparse(item.placements, len(item.geometry.triangles))
+    points = item.geometry.points @ matrices[:, :3, :3] + matrices[:, 3:, :3]
+    corners = points[:, item.geometry.triangles]
+    mirrored = np.linalg.det(matrices[:, :3, :3]) < 0
+    corners[mirrored] = corners[mirrored][:, :, ::-1]
+    return corners.reshape(-1, 3, 3)
+
+
+def _sparse(placements: np.ndarray, triangles: int) -> np.ndarray:
+    """Some placements for all, where there are many: enough for a look."""
+    most = max(1, _MOST_TRIANGLES // max(triangles, 1))
+    return placements[:: -(-len(placements) // most)]

@@ -13,26 +13,33 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from grandlattice.snapshot import Item, Snapshot, Texture, TextureInput
+from grandlattice.snapshot import Geometry, Item, Snapshot, Texture, TextureInput
 from grandlattice.tracer import embree
 from grandlattice.tracer.lights import dome_tables, pack_lights
 from grandlattice.tracer.materials import is_clear, pack_materials
 from grandlattice.tracer.memory import Pinned
 from grandlattice.tracer.scattering import albedo_tables
 from grandlattice.tracer.textures import decode_table, pack_textures
-from grandlattice.tracer.vertices import CATCHES, MATTE, SCENE, pack_shading
+from grandlattice.tracer.vertices import (
+    CATCHES,
+    MATTE,
+    SCENE,
+    normal_matrices,
+    pack_shading,
+    pack_turns,
+)
 
 
 @dataclass(frozen=True, eq=False)
 class TraceScene:
     """A scene ready to be traced; `scene.record` is what the kernel takes.
 
-    `points` are all vertices in world space, (V, 3) float32.  `held` keeps alive what the record
-    points at.
+    `bounds` are the least and the greatest corner of everything, (2, 3).  `held` keeps alive what
+    the record points at.
     """
 
     scene: Pinned
-    points: NDArray[np.float32]
+    bounds: NDArray[np.float64]
     held: object
 
 
@@ -65,10 +72,14 @@ def image_files(snapshot: Snapshot) -> dict[str, Texture]:
 
 
 class _Placed(NamedTuple):
-    """All triangles in world space, and Embree's own view of them."""
+    """All triangles, and Embree's own view of them.
+
+    `item` is the item of each placement, `bounds` the corners of everything.
+    """
 
     rays: embree.RayScene
-    points: NDArray[np.float32]
+    item: NDArray[np.int64]
+    bounds: NDArray[np.float64]
     arrays: dict[str, NDArray]  # fields of SCENE
 
 
@@ -87,15 +98,18 @@ class SceneBuilder:
         """A scene for `snapshot`; `images` as in `textures.pack_textures`."""
         clear = [is_clear(material) for material in snapshot.materials]
         items = [item for item in snapshot.items if len(item.geometry.triangles)]
+        held_out = np.array([_held_out(item) for item in items], np.int32)
+        uses = [len(item.materials) for item in items]
+        looks = np.array(np.cumsum(uses) - uses, np.int32)
         see_through = [any(clear[m] for m in item.materials) for item in items]
         placed = self._place(items, see_through)
         textures = textures_of(snapshot)
-        looks = (snapshot.materials, textures, tuple(id(images.get(t.file)) for t in textures))
-        if self._packed is None or looks != self._looks:
+        seen = (snapshot.materials, textures, tuple(id(images.get(t.file)) for t in textures))
+        if self._packed is None or seen != self._looks:
             self._packed = (
                 pack_materials(snapshot.materials, textures), *pack_textures(textures, images)
             )  # fmt: skip
-            self._looks = looks
+            self._looks = seen
         materials, texture_rows, pixels = self._packed
         lights, domes = pack_lights(snapshot.lights, images, self._dome_tables)
         scene = Pinned(
@@ -103,7 +117,9 @@ class SceneBuilder:
             opaque=placed.rays.opaque,
             clear=placed.rays.clear,
             **placed.arrays,
-            held_out=np.array([_held_out(item) for item in items] or [0], np.int32),
+            held_out=_or_nought(held_out[placed.item]),
+            looks=_or_nought(looks[placed.item]),
+            materials_of=np.array([m for item in items for m in item.materials] or [0], np.int32),
             materials=materials,
             tables=albedo_tables(),
             textures=texture_rows,
@@ -112,7 +128,7 @@ class SceneBuilder:
             light_count=len(snapshot.lights),
             domes=domes,
         )
-        return TraceScene(scene, placed.points, (placed, pixels))
+        return TraceScene(scene, placed.bounds, (placed, pixels))
 
     def _dome_tables(self, pixels: NDArray | None) -> Mapping[str, NDArray]:
         """Tables of the sky, kept while the image stays the very same; a lattice has few skies."""
@@ -125,57 +141,115 @@ class SceneBuilder:
 
     def _place(self, items: list[Item], clear: list[bool]) -> _Placed:
         key = tuple(
-            (item.geometry, item.to_world.tobytes(), item.seen, through, item.materials)
+            (item.geometry, item.to_world.tobytes(), item.seen, through)
+            + (() if item.copies is None else (item.copies.tobytes(),))
             for item, through in zip(items, clear, strict=True)
         )
         if self._placed is not None and key == self._items:
             return self._placed
-        points, corners = [np.zeros((0, 3), np.float32)], [np.zeros((0, 3), np.int32)]
-        normals, uvs = [np.zeros((0, 3, 3), np.float32)], [np.zeros((0, 3, 2), np.float32)]
-        first = np.zeros(len(items) + 1, np.int64)
-        vertex_count = 0
+        times: dict[int, int] = {}
+        for item in items:
+            copies = 1 if item.copies is None else len(item.copies)
+            times[id(item.geometry)] = times.get(id(item.geometry), 0) + copies
+
+        shapes = _Shapes()
+        numbers: dict[int, int] = {}  # of geometries that are repeated
+        geometry, matrices, repeated, item_of = [], [np.zeros((0, 4, 4))], [], []
         baked: dict[int, tuple[object, bytes, NDArray, NDArray]] = {}
-        for g, item in enumerate(items):
-            standing = self._bake(item)
-            baked[id(item.geometry)] = standing
-            points.append(standing[2])
-            normals.append(standing[3])
-            corners.append(item.geometry.triangles + np.int32(vertex_count))
-            uvs.append(item.geometry.corner_uvs)
-            vertex_count += len(standing[2])
-            first[g + 1] = first[g] + len(item.geometry.triangles)
-        padding = np.zeros((1, 3), np.float32)
-        all_points, all_corners = np.concatenate([*points, padding]), np.concatenate(corners)
-        masks = [embree.OTHER | (embree.CAMERA if item.seen else 0) for item in items]
-        rays = embree.RayScene(all_points, all_corners, first, masks, clear)
-        of_triangle = [np.asarray(i.materials, np.int32)[i.geometry.subsets] for i in items]
-        materials = np.concatenate([np.zeros(0, np.int32), *of_triangle])
-        shading = pack_shading(np.concatenate(normals), np.concatenate(uvs), materials)
-        arrays = {
-            "points": all_points,
-            "corners": all_corners,
-            "first": first.astype(np.int32),
-            "shading": shading,
-        }
-        self._placed = _Placed(rays, all_points[:-1], arrays)
+        for k, item in enumerate(items):
+            shape, placements = item.geometry, item.placements
+            again = _is_repeated(item, times[id(shape)])
+            if again and id(shape) not in numbers:
+                numbers[id(shape)] = shapes.add(shape, shape.points, shape.corner_normals)
+            for matrix in placements[: 0 if again else None]:
+                standing = baked[id(shape)] = self._bake(item, matrix)
+                geometry.append(shapes.add(shape, *standing[2:]))
+            if again:
+                geometry += [numbers[id(shape)]] * len(placements)
+            matrices.append(placements)
+            repeated += [again] * len(placements)
+            item_of += [k] * len(placements)
+        every, of_item = np.concatenate(matrices), np.array(item_of, np.int64)
+        made, arrays = shapes.arrays()
+        masks = np.array([embree.OTHER | (embree.CAMERA if item.seen else 0) for item in items], np.int64)
+        again_of, number = np.array(repeated, bool), np.array(geometry, np.int64)
+        standing_there = embree.Placements(
+            **made, geometry=number,
+            matrices=np.ascontiguousarray(every[:, :, :3].transpose(0, 2, 1), np.float32),
+            repeated=again_of, masks=masks[of_item], clear=np.array(clear, bool)[of_item],
+        )  # fmt: skip
+        arrays["first"] = _or_nought(made["first"][number].astype(np.int32))
+        if again_of.any():
+            arrays["turns"] = pack_turns(every[:, :3, :3], again_of)
+        bounds = shapes.bounds(number, every, again_of)
+        self._placed = _Placed(embree.RayScene(standing_there), of_item, bounds, arrays)
         self._items, self._baked = key, baked
         return self._placed
 
-    def _bake(self, item: Item) -> tuple[object, bytes, NDArray, NDArray]:
+    def _bake(self, item: Item, matrix: NDArray) -> tuple[object, bytes, NDArray, NDArray]:
         """Points and normals of an item in world space; kept while it stands still."""
-        matrix = np.asarray(item.to_world, np.float64)
         known = self._baked.get(id(item.geometry))
         if known is not None and known[0] is item.geometry and known[1] == matrix.tobytes():
             return known
         points = item.geometry.points @ matrix[:3, :3] + matrix[3, :3]
-        # Normals go with the inverse transpose; the adjugate is that without a division,
-        # and stays finite for a flattened object.
-        rows = matrix[:3, :3]
-        adjugate = np.stack(
-            [np.cross(rows[1], rows[2]), np.cross(rows[2], rows[0]), np.cross(rows[0], rows[1])]
-        )
-        adjugate *= np.sign(np.linalg.det(rows)) or 1.0
-        normals = item.geometry.corner_normals @ adjugate
+        normals = item.geometry.corner_normals @ normal_matrices(matrix[None, :3, :3])[0]
         length = np.linalg.norm(normals, axis=-1, keepdims=True)
         normals /= np.where(length > 0, length, 1.0)
         return item.geometry, matrix.tobytes(), points.astype(np.float32), normals.astype(np.float32)
+
+
+_WORTH_REPEATING = 4096  # triangles more, from which standing there by reference is worth its slower rays
+
+
+def _is_repeated(item: Item, times: int) -> bool:
+    """Whether a geometry is kept once for all its placements; few small ones are baked."""
+    return (times - 1) * len(item.geometry.triangles) > _WORTH_REPEATING
+
+
+def _or_nought(numbers: NDArray) -> NDArray:
+    """Lanes without a hit read the first entry of a table, so there must be one."""
+    return numbers if len(numbers) else np.zeros(1, numbers.dtype)
+
+
+class _Shapes:
+    """Geometries one after the other, as the kernel and Embree want them."""
+
+    def __init__(self) -> None:
+        self._points, self._corners = [np.zeros((0, 3), np.float32)], [np.zeros((0, 3), np.int32)]
+        self._normals, self._uvs = [np.zeros((0, 3, 3), np.float32)], [np.zeros((0, 3, 2), np.float32)]
+        self._subsets = [np.zeros(0, np.int32)]
+        self._first, self._boxes = [0], list[NDArray]()
+        self._vertex_count = 0
+
+    def add(self, shape: Geometry, points: NDArray, normals: NDArray) -> int:
+        """Take a geometry with its points and normals where they stand; returns its number."""
+        self._points.append(points)
+        self._normals.append(normals)
+        self._corners.append(shape.triangles + np.int32(self._vertex_count))
+        self._uvs.append(shape.corner_uvs)
+        self._subsets.append(shape.subsets)
+        self._boxes.append(np.stack([points.min(0), points.max(0)]).astype(float))
+        self._vertex_count += len(points)
+        self._first.append(self._first[-1] + len(shape.triangles))
+        return len(self._first) - 2
+
+    def arrays(self) -> tuple[dict[str, NDArray], dict[str, NDArray]]:
+        """What Embree takes, and fields of SCENE."""
+        points = np.concatenate([*self._points, np.zeros((1, 3), np.float32)])
+        corners = np.concatenate(self._corners)
+        shading = pack_shading(
+            np.concatenate(self._normals), np.concatenate(self._uvs), np.concatenate(self._subsets)
+        )
+        made = {"points": points, "triangles": corners, "first": np.array(self._first, np.int64)}
+        return made, {"points": points, "corners": corners, "shading": shading}
+
+    def bounds(self, number: NDArray, matrices: NDArray, repeated: NDArray) -> NDArray[np.float64]:
+        """The corners of everything that stands there, (2, 3); zeros where nothing does."""
+        if not len(number):
+            return np.zeros((2, 3))
+        boxes = np.stack(self._boxes)[number]
+        k = (np.arange(8)[:, None] >> np.arange(3)) & 1
+        corners = boxes[:, k, np.arange(3)]
+        there = corners @ matrices[:, :3, :3] + matrices[:, 3:, :3]
+        at = np.where(repeated[:, None, None], there, corners).reshape(-1, 3)
+        return np.stack([at.min(0), at.max(0)])

@@ -321,7 +321,4 @@ def _developed(film: dict[str, np.ndarray], samples: int) -> dict[str, np.ndarra
 
 
 def _diagonal(scene: TraceScene) -> float:
-    points = scene.points
-    if not len(points):
-        return 1.0
-    return float(np.linalg.norm(points.max(0).astype(float) - points.min(0))) or 1.0
+    return float(np.linalg.norm(scene.bounds[1] - scene.bounds[0])) or 1.0

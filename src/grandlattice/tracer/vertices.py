@@ -29,12 +29,16 @@ SCENE = np.dtype(
     [
         ("opaque", "i8"),  # Embree scenes; 0 where nothing is clear
         ("clear", "i8"),
-        # Triangles in world space, in the order of the geometries.
+        # Triangles, in the order of the geometries.
         ("points", "i8"),  # (V, 3) float32
         ("corners", "i8"),  # (T, 3) int32
         ("shading", "i8"),  # (T, 16) float32, a cache line each, see `pack_shading`
-        ("first", "i8"),  # (G,) int32, the first triangle of each geometry
-        ("held_out", "i8"),  # (G,) int32: 0 what the camera sees is there, MATTE, CATCHES
+        # Placements.
+        ("first", "i8"),  # (P,) int32, the first triangle of each
+        ("held_out", "i8"),  # (P,) int32: 0 what the camera sees is there, MATTE, CATCHES
+        ("looks", "i8"),  # (P,) int32, where the materials of its subsets begin in …
+        ("materials_of", "i8"),  # … these, int32
+        ("turns", "i8"),  # (P, 32) float32, see `pack_turns`; 0 where nothing is repeated
         ("materials", "i8"), ("tables", "i8"),
         ("textures", "i8"), ("decode", "i8"),
         ("lights", "i8"), ("light_count", "i8"), ("domes", "i8"),
@@ -46,23 +50,53 @@ SCENE = np.dtype(
 MATTE, CATCHES = 1, 2
 
 
-def pack_shading(normals: NDArray, uvs: NDArray, materials: NDArray) -> NDArray[np.float32]:
+def pack_shading(normals: NDArray, uvs: NDArray, subsets: NDArray) -> NDArray[np.float32]:
     """What shading reads of each triangle, in one cache line.
 
     Parameters
     ----------
-    normals : (T, 3, 3); uvs : (T, 3, 2); materials : (T,), below 2^24.
+    normals : (T, 3, 3); uvs : (T, 3, 2); subsets : (T,), below 2^24.
 
     Returns
     -------
-    (T, 16) float32 at an address that is a multiple of 64: three normals, three uvs, material.
+    (T, 16) float32 at an address that is a multiple of 64: three normals, three uvs, subset.
     """
     count = len(normals)
     packed = aligned_words(count * 16).reshape(count, 16)
     packed[:, :9] = normals.reshape(count, 9)
     packed[:, 9:15] = uvs.reshape(count, 6)
-    packed[:, 15] = materials
+    packed[:, 15] = subsets
     return packed
+
+
+def pack_turns(matrices: NDArray, repeated: NDArray) -> NDArray[np.float32]:
+    """How normals and edges of repeated geometries turn into the world.
+
+    Parameters
+    ----------
+    matrices : (P, 3, 3) for row vectors; repeated : (P,) whether they count.
+
+    Returns
+    -------
+    (P, 32) float32: the matrix of normals row by row, 7 words of no meaning, the matrix itself.
+    """
+    packed = aligned_words(len(matrices) * 32).reshape(-1, 32)
+    rows = np.where(repeated[:, None, None], matrices, np.eye(3))
+    packed[:, :9] = normal_matrices(rows).reshape(-1, 9)
+    packed[:, 16:25] = rows.reshape(-1, 9)
+    return packed
+
+
+def normal_matrices(matrices: NDArray) -> NDArray:
+    """The matrices (N, 3, 3) that normals go by where points go by `matrices`, for row vectors.
+
+    Normals go with the inverse transpose; the adjugate is that without a division, and stays
+    finite for a flattened object.
+    """
+    a, b, c = matrices[:, 0], matrices[:, 1], matrices[:, 2]
+    adjugate = np.stack([np.cross(b, c), np.cross(c, a), np.cross(a, b)], axis=1)
+    sign = np.sign(np.linalg.det(matrices))
+    return np.asarray(adjugate * np.where(sign == 0.0, 1.0, sign)[:, None, None])
 
 
 class Vertex(NamedTuple):
@@ -75,6 +109,7 @@ class Vertex(NamedTuple):
     u: Any
     v: Any
     triangle: Any
+    placement: Any
     material: Any
 
 
@@ -89,13 +124,17 @@ def _faced(normal, direction):
 @inner
 def hit_vertex(scene, hit, origin, direction):
     """The surfaces at hits; lanes without a hit see some surface, of no meaning."""
-    t = int32s(scene.first)[hit.geometry] + hit.triangle
+    t = int32s(scene.first)[hit.placement] + hit.triangle
     b, c = hit.u, hit.v
     a = 1.0 - b - c
-    facing = normalized(hit.normal)
+    facing = hit.normal
     at = load_rows(float32s(scene.shading), t * 16)
     normal = add(scale((at[0], at[1], at[2]), a), scale((at[3], at[4], at[5]), b))
-    normal = normalized(add(normal, scale((at[6], at[7], at[8]), c)))
+    normal = add(normal, scale((at[6], at[7], at[8]), c))
+    if scene.turns != 0:
+        turn = load_rows(float32s(scene.turns), hit.placement * 32)
+        facing, normal = _turned(turn, facing), _turned(turn, normal)
+    facing, normal = normalized(facing), normalized(normal)
     facing = choose(dot(facing, direction) > 0.0, negative(facing), facing)
     normal = choose(dot(normal, facing) < 0.0, negative(normal), normal)
     return Vertex(
@@ -106,7 +145,18 @@ def hit_vertex(scene, hit, origin, direction):
         u=a * at[9] + b * at[11] + c * at[13],
         v=a * at[10] + b * at[12] + c * at[14],
         triangle=t,
-        material=to_ints(at[15]),
+        placement=hit.placement,
+        material=int32s(scene.materials_of)[int32s(scene.looks)[hit.placement] + to_ints(at[15])],
+    )
+
+
+@inner
+def _turned(rows, v):
+    """A vector times a matrix that `load_rows` read."""
+    return (
+        v[0] * rows[0] + v[1] * rows[3] + v[2] * rows[6],
+        v[0] * rows[1] + v[1] * rows[4] + v[2] * rows[7],
+        v[0] * rows[2] + v[1] * rows[5] + v[2] * rows[8],
     )
 
 
@@ -116,6 +166,9 @@ def bumped(scene, vertex, bump, direction):
     p, i, k = float32s(scene.points), int32s(scene.corners), 3 * vertex.triangle
     p0, p1, p2 = triple(p, 3 * i[k]), triple(p, 3 * i[k + 1]), triple(p, 3 * i[k + 2])
     e1, e2 = subtract(p1, p0), subtract(p2, p0)
+    if scene.turns != 0:
+        turn = load_rows(float32s(scene.turns), vertex.placement * 32 + 16)
+        e1, e2 = _turned(turn, e1), _turned(turn, e2)
     w, k = float32s(scene.shading), 16 * vertex.triangle + 9
     u1, v1 = w[k + 2] - w[k], w[k + 3] - w[k + 1]
     u2, v2 = w[k + 4] - w[k], w[k + 5] - w[k + 1]

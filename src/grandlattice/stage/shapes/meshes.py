@@ -1,0 +1,227 @@
+"""From a USD mesh to triangles with corner normals and texture coordinates.
+
+A mesh with a subdivision scheme is made finer by the plan's levels, and smooth; one whose scheme is
+`none` has the normals it brings, and is faceted without.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from pxr import Sdf, Usd, UsdGeom
+
+from grandlattice.snapshot import Geometry
+from grandlattice.stage.shapes.polygons import smooth_normals, triangulated, unit
+from grandlattice.stage.shapes.subdivision import (
+    ENDLESS,
+    Cage,
+    hard_edges,
+    subdivided,
+    without_border_faces,
+)
+
+_UV_TYPES = (
+    Sdf.ValueTypeNames.TexCoord2fArray, Sdf.ValueTypeNames.Float2Array,
+    Sdf.ValueTypeNames.TexCoord2hArray, Sdf.ValueTypeNames.TexCoord2dArray,
+    Sdf.ValueTypeNames.Half2Array, Sdf.ValueTypeNames.Double2Array,
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class MeshSource:
+    """What USD says of a mesh's shape at a time.
+
+    Two of them are equal when all their arrays are; comparing them is much cheaper than making
+    triangles, and tells whether a mesh that was composed anew is still the same shape.
+    `normals` and `uvs` are values with their interpolation, candidates in order of preference;
+    `creases` are points, lengths and sharpnesses, `sharp_points` points and sharpnesses.
+    """
+
+    points: Any
+    counts: Any
+    indices: Any
+    holes: Any
+    left_handed: bool
+    scheme: str
+    normals: tuple[tuple[Any, str], ...]
+    uvs: tuple[tuple[Any, str], ...]
+    subsets: tuple[Any, ...]
+    levels: int
+    border: str
+    creases: tuple[Any, Any, Any]
+    sharp_points: tuple[Any, Any]
+
+    @staticmethod
+    def read(prim: Usd.Prim, subsets: list[UsdGeom.Subset], time: Usd.TimeCode, levels: int) -> MeshSource:
+        """Read a mesh at a time."""
+        mesh, api = UsdGeom.Mesh(prim), UsdGeom.PrimvarsAPI(prim)
+        normals: list[tuple[Any, str]] = []
+        primvar = api.GetPrimvar("normals")
+        if primvar and primvar.HasValue():
+            normals.append((primvar.ComputeFlattened(time), primvar.GetInterpolation()))
+        elif mesh.GetNormalsAttr().HasValue():
+            normals.append((mesh.GetNormalsAttr().Get(time), mesh.GetNormalsInterpolation()))
+        candidates = [api.FindPrimvarWithInheritance("st")]
+        candidates += [p for p in api.GetPrimvarsWithValues() if p.GetTypeName() in _UV_TYPES]
+        return MeshSource(
+            mesh.GetPointsAttr().Get(time),
+            mesh.GetFaceVertexCountsAttr().Get(time),
+            mesh.GetFaceVertexIndicesAttr().Get(time),
+            mesh.GetHoleIndicesAttr().Get(time),
+            mesh.GetOrientationAttr().Get(time) == UsdGeom.Tokens.leftHanded,
+            mesh.GetSubdivisionSchemeAttr().Get(),
+            tuple(normals),
+            tuple((p.ComputeFlattened(time), p.GetInterpolation()) for p in candidates if p and p.HasValue()),
+            tuple(subset.GetIndicesAttr().Get(time) for subset in subsets),
+            levels,
+            mesh.GetInterpolateBoundaryAttr().Get(time),
+            (
+                mesh.GetCreaseIndicesAttr().Get(time), mesh.GetCreaseLengthsAttr().Get(time),
+                mesh.GetCreaseSharpnessesAttr().Get(time),
+            ),
+            (mesh.GetCornerIndicesAttr().Get(time), mesh.GetCornerSharpnessesAttr().Get(time)),
+        )  # fmt: skip
+
+    def geometry(self, path: str) -> Geometry:
+        """Triangles of the mesh, in its own space.
+
+        Triangles of face f in subset k get subset k + 1; all others 0.  Faces that name points
+        which are not there, and points that are not finite, are left out.
+        """
+        points = _array(self.points, (0, 3), np.float32)
+        counts = _array(self.counts, (0,), np.int64)
+        indices = _array(self.indices, (0,), np.int64)
+        if counts.sum() != len(indices) or (counts < 0).any():
+            counts, indices = counts[:0], indices[:0]
+        finite = np.isfinite(points).all(axis=1)
+        here = (indices >= 0) & (indices < len(points))
+        here[here] = finite[indices[here]]
+        of_face = np.repeat(np.arange(len(counts)), counts)
+        wrong = np.bincount(of_face, ~here, len(counts)) > 0
+        good = ~wrong & (counts >= 3)
+        faces = np.flatnonzero(good)
+        corners = np.flatnonzero(good[of_face])
+        points = np.where(finite[:, None], points, 0.0).astype(np.float32)
+        sources = _Sources(faces, corners, indices[corners], of_face[corners])
+        uvs = self._texture_coordinates(sources)
+        shown = ~np.isin(faces, _array(self.holes, (0,), np.int64))
+        smooth = self.scheme != UsdGeom.Tokens.none
+        finer = smooth and self.levels > 0 and self.scheme != UsdGeom.Tokens.loop and len(faces)
+        if finer:
+            cage = Cage(
+                points.astype(np.float64), counts[faces], indices[corners], uvs.astype(np.float64),
+                np.arange(len(faces)), *self._creases(len(points)), self._sharp_points(len(points)),
+            )  # fmt: skip
+            if self.border == UsdGeom.Tokens.none:
+                shown = shown & without_border_faces(cage)
+            rule = {"border": self.border, "bilinear": self.scheme == UsdGeom.Tokens.bilinear}
+            cage = subdivided(cage, self.levels, **rule)
+            points, uvs, came_from = cage.points.astype(np.float32), cage.corner_values, cage.faces
+            face, corner = triangulated(points, cage.counts, cage.indices)
+            of_point, hard = cage.indices[corner], hard_edges(cage)
+        else:
+            came_from = np.arange(len(faces))
+            face, corner = triangulated(points, counts[faces], indices[corners])
+            of_point, hard = indices[corners][corner], np.zeros((0, 2), np.int64)
+        seen = shown[came_from[face]]
+        face, corner, of_point = came_from[face][seen], corner[seen], of_point[seen]
+        given = None if finer else self._given_normals(sources, corner)
+        if given is not None:
+            normals = given
+        elif smooth:
+            normals = smooth_normals(points, of_point, hard)
+        else:
+            normals = _facets(points, of_point)
+        if given is None and self.left_handed:
+            normals = -normals
+        uvs = uvs[corner]
+        if self.left_handed:
+            of_point, uvs, normals = of_point[:, ::-1], uvs[:, ::-1], normals[:, ::-1]
+        subset_of = np.zeros(len(counts), np.int32)
+        for k, members in enumerate(self.subsets):
+            members = _array(members, (0,), np.int32)
+            subset_of[members[(members >= 0) & (members < len(counts))]] = k + 1
+        return Geometry(
+            path, np.ascontiguousarray(points, np.float32), np.ascontiguousarray(of_point, np.int32),
+            np.ascontiguousarray(normals, np.float32), np.ascontiguousarray(uvs, np.float32),
+            subset_of[faces[face]],
+        )  # fmt: skip
+
+    def _given_normals(self, sources: _Sources, corner: NDArray) -> NDArray | None:
+        for values, interpolation in self.normals:
+            given = sources.read(_array(values, (0, 3), np.float32), interpolation)
+            if given is not None and np.isfinite(given).all():
+                return unit(given)[corner]
+        return None
+
+    def _texture_coordinates(self, sources: _Sources) -> NDArray:
+        for values, interpolation in self.uvs:
+            read = sources.read(_array(values, (0, 2), np.float32), interpolation)
+            if read is not None:
+                return read
+        return np.zeros((len(sources.corners), 2), np.float32)
+
+    def _creases(self, point_count: int) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+        """Sharp edges: chains of points, each of a length, with a sharpness for each chain or edge."""
+        points = _array(self.creases[0], (0,), np.int64)
+        lengths = _array(self.creases[1], (0,), np.int64)
+        sharpness = _array(self.creases[2], (0,), np.float64)
+        if not len(lengths) or lengths.min() < 2 or lengths.sum() != len(points):
+            return np.zeros((0, 2), np.int64), np.zeros(0)
+        last = np.zeros(len(points), bool)
+        last[np.cumsum(lengths) - 1] = True
+        starts = np.flatnonzero(~last)
+        pairs = np.stack([points[starts], points[starts + 1]], axis=1)
+        if len(sharpness) == len(lengths):
+            sharpness = np.repeat(sharpness, lengths - 1)
+        inside = ((pairs >= 0) & (pairs < point_count)).all(axis=1)
+        if len(sharpness) != len(pairs):
+            return np.zeros((0, 2), np.int64), np.zeros(0)
+        return pairs[inside], np.clip(sharpness[inside], 0.0, ENDLESS)
+
+    def _sharp_points(self, point_count: int) -> NDArray[np.float64]:
+        points = _array(self.sharp_points[0], (0,), np.int64)
+        sharpness = _array(self.sharp_points[1], (0,), np.float64)
+        found = np.zeros(point_count)
+        if len(points) == len(sharpness):
+            inside = (points >= 0) & (points < point_count)
+            found[points[inside]] = np.clip(sharpness[inside], 0.0, ENDLESS)
+        return found
+
+
+@dataclass(frozen=True)
+class _Sources:
+    """Where the corners of the faces that are kept take their values from.
+
+    `faces` are those of the mesh that are kept; for each of their corners `corners` is its number in
+    the mesh, `points` its point and `of` its face.
+    """
+
+    faces: NDArray[np.int64]
+    corners: NDArray[np.int64]
+    points: NDArray[np.int64]
+    of: NDArray[np.int64]
+
+    def read(self, values: NDArray, interpolation: str) -> NDArray | None:
+        """Values at the corners, (C, D); None where there are too few of them."""
+        place = {
+            UsdGeom.Tokens.faceVarying: self.corners,
+            UsdGeom.Tokens.vertex: self.points,
+            UsdGeom.Tokens.varying: self.points,
+            UsdGeom.Tokens.uniform: self.of,
+        }.get(interpolation, np.zeros(len(self.corners), np.int64))
+        if place.size and place.max() >= len(values):
+            return None
+        return values[place] if len(values) else None
+
+
+def _array(value: object, empty: tuple[int, ...], dtype: type) -> NDArray:
+    return np.array(value, dtype) if value is not None and len(value) else np.zeros(empty, dtype)  # type: ignore[arg-type]
+
+
+def _facets(points: NDArray, triangles: NDArray) -> NDArray:
+    at = points[triangles] if len(points) else np.zeros((0, 3, 3), np.float32)
+    return unit(np.repeat(np.cross(at[:, 1] - at[:, 0], at[:, 2] - at[:, 0])[:, None], 3, axis=1))
