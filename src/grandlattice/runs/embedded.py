@@ -27,6 +27,7 @@ from grandlattice.stage import CellStage, Scene, Snapshotter, read_asset
 from grandlattice.tracer import Film, Sensor, Tracer, TraceSettings, Unfinished, image_files
 
 _PROBE_WIDTH = 128  # pixels
+_MOST_IMAGES = 1 << 30  # bytes of images kept for cells to come
 _SO_FAR = ("samples", "rays", "seconds")
 
 
@@ -177,7 +178,19 @@ class Embedded:
                     cure="put the file back, or allow its fallback colour with --allow-missing",
                 )
             images[file] = image
+        self._forget(set(images))
         return images
+
+    def _forget(self, needed: set[str]) -> None:
+        """Let go of images that were not needed for longest, where there are too many."""
+        for file in needed:
+            self._images[file] = self._images.pop(file, (0.0, None))  # the last needed stand last
+        held = sum(image.nbytes for _, image in self._images.values() if image is not None)
+        for file in [name for name in self._images if name not in needed]:
+            if held <= _MOST_IMAGES:
+                return
+            _, image = self._images.pop(file)
+            held -= image.nbytes if image is not None else 0
 
     def _image(self, file: str) -> NDArray | None:
         """An image, kept until its file changes; None when it is missing or none."""
