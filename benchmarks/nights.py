@@ -273,7 +273,7 @@ def measure_worker(folder: Path, table: Table) -> None:
             seen.append(event.result.peak_bytes)
 
     with without_main_script():
-        run = plan.run(at=["noon/brass/all"], workers=1, threads=1, on_event=told)
+        run = plan.run(at=["noon/brass/all/"], workers=1, threads=1, on_event=told)
     early, late = np.median(seen[100:150]), np.median(seen[-50:])
     table.add_row(
         f"memory of a worker after 100 and after {len(run.finished):,} tasks: "

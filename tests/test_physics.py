@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
-from grandlattice.snapshot import Item, Light, Material, Texture, TextureInput
-from grandlattice.tracer import Sensor
+from grandlattice.snapshot import Item, Light, Material, Snapshot, Texture, TextureInput
+from grandlattice.tracer import Sensor, Tracer, TraceSettings
 from grandlattice.tracer.lens import make_lens
 from shapes import MATT, camera, dome, geometry, looking, moved, plane, sphere, trace
 
@@ -327,3 +329,44 @@ def test_a_picture_of_another_aspect_shows_more_or_less_than_the_camera() -> Non
         lens = make_lens(Sensor(view, 32, 32, crop)).record
         assert lens["pixel"] * 32 == pytest.approx(side)
         assert (lens["left"], lens["top"]) == pytest.approx((-side / 2, side / 2))
+
+
+def test_a_picture_is_traced_where_it_is_noisy_until_it_is_not() -> None:
+    # A small lamp over a matt floor: soft shadow in one half, an empty sky in the other.
+    lamp = Light("/Lamp", "sphere", moved(x=0.5, y=3.0), (40.0,) * 3, (0.6, 0.6))
+    view = camera((0, 1.5, 7), (0, 1.5, 0), focal_length=1.2)
+    how = {"size": (96, 96), "passes": ("beauty", "samples"), "show_background": False}
+    film = trace([BALL, plane()], [lamp], view, samples=4096, noise=0.01, **how)
+    counts = film.passes["samples"][..., 0]
+    assert counts[:32].max() < 32  # nothing there is noisy
+    assert counts[64:].max() > 100
+    assert counts.mean() == pytest.approx(film.samples, abs=1.0)
+    assert not film.unfinished
+    assert film.noise is not None
+    assert film.noise < 0.01
+    # The error that is claimed is the error there is, against a picture with other noise.
+    other = trace([BALL, plane()], [lamp], view, samples=4096, seed=9, **how)
+    light = other.passes["beauty"][..., :3]
+    off = np.abs(film.passes["beauty"][..., :3] - light).mean() / light.mean()
+    assert off == pytest.approx(film.noise, rel=0.5)
+
+
+def test_time_ends_a_picture_evenly_and_more_time_makes_it_whole() -> None:
+    lamp = Light("/Lamp", "sphere", moved(x=0.5, y=3.0), (40.0,) * 3, (0.6, 0.6))
+    view, kept = camera((0, 1.5, 7), (0, 1.5, 0), focal_length=1.2), []
+    snapshot = Snapshot(
+        (Item(BALL, np.eye(4), (0,)), Item(plane(), np.eye(4), (0,))), (matt(0.5),), (lamp,), view
+    )
+    tracer, sensor = Tracer(2), Sensor(view, 80, 72)
+    how = TraceSettings(samples=400, seconds=0.15)
+    cut = tracer.trace(snapshot, {}, sensor, how, ("beauty", "samples"), keep=kept.append)
+    counts = cut.passes["samples"]
+    assert cut.unfinished
+    assert counts.min() >= 1
+    assert counts.max() - counts.min() <= 16  # tiles are at most a round apart
+    whole = replace(how, seconds=None)
+    further = tracer.trace(snapshot, {}, sensor, whole, begun=kept[0])
+    straight = tracer.trace(snapshot, {}, sensor, whole)
+    assert np.array_equal(further.passes["beauty"], straight.passes["beauty"])
+    assert (further.samples, further.rays) == (straight.samples, straight.rays)
+    assert further.noise == straight.noise

@@ -36,6 +36,7 @@ class CellSettings:
     frames: tuple[int, ...] = (1,)
     quality: str | None = None
     samples: int = 64
+    noise: float | None = None
     seconds: float | None = None
     seed: int = 0
     bounces: int = 8
@@ -58,8 +59,8 @@ class CellSettings:
 
 
 TRACED = (
-    "camera", "size", "fit", "frames", "samples", "seconds", "seed", "bounces", "clamp", "fstop", "focus",
-    "subdivision", "background", "denoise", "renderer",
+    "camera", "size", "fit", "frames", "samples", "noise", "seconds", "seed", "bounces", "clamp",
+    "fstop", "focus", "subdivision", "background", "denoise", "renderer",
 )  # fmt: skip
 """Settings the light in a picture depends on; cells that agree in these and their edits share a trace."""
 

@@ -22,7 +22,7 @@ from grandlattice.plan.values import (
     read_size,
 )
 
-PASSES = ("beauty", "albedo", "occlusion", "depth", "normal")
+PASSES = ("beauty", "albedo", "occlusion", "depth", "normal", "samples")
 FORMATS = ("exr", "png", "jpg", "tiff", "tga", "hdr")
 
 
@@ -253,6 +253,9 @@ class Settings(Strict):
     frames: FramesText | None = Field(None, description="12, 1-48, 1-48 by 4, 1,5,9-12 or scene")
     quality: Text | None = Field(None, description="a name under qualities")
     samples: int | None = Field(None, ge=1, le=1_000_000, description="samples for each pixel")
+    noise: Share | None = Field(
+        None, description="relative error at which a part of the picture has enough samples, such as 2%"
+    )
     seconds: SecondsText | None = Field(
         None, description="most time for tracing a frame; it is saved with the samples it has by then"
     )

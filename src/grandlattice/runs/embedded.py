@@ -28,7 +28,7 @@ from grandlattice.tracer import Film, Sensor, Tracer, TraceSettings, Unfinished,
 
 _PROBE_WIDTH = 128  # pixels
 _MOST_IMAGES = 1 << 30  # bytes of images kept for cells to come
-_SO_FAR = ("samples", "rays", "seconds")
+_SO_FAR = ("taken", "clean", "number", "rays", "seconds")
 
 
 class Embedded:
@@ -103,10 +103,10 @@ class Embedded:
         try:
             with np.load(self._store.path(self._place(task, frame))) as kept:
                 sums = {name: kept[name] for name in kept.files if not name.startswith("so far ")}
-                samples, rays, seconds = (kept[f"so far {name}"] for name in _SO_FAR)
+                taken, clean, number, rays, seconds = (kept[f"so far {name}"] for name in _SO_FAR)
         except (OSError, ValueError, KeyError, BadZipFile):
             return None
-        return Unfinished(sums, int(samples), int(rays), float(seconds))
+        return Unfinished(sums, taken, clean, int(number), int(rays), float(seconds))
 
     def _place(self, task: Task, frame: int) -> str:
         return f"{self._order.plan_name}-unfinished/{task.trace}-{frame}.npz"
@@ -183,8 +183,8 @@ class Embedded:
 
     def _forget(self, needed: set[str]) -> None:
         """Let go of images that were not needed for longest, where there are too many."""
-        for file in needed:
-            self._images[file] = self._images.pop(file, (0.0, None))  # the last needed stand last
+        for file in needed & self._images.keys():
+            self._images[file] = self._images.pop(file)  # the last needed stand last
         held = sum(image.nbytes for _, image in self._images.values() if image is not None)
         for file in [name for name in self._images if name not in needed]:
             if held <= _MOST_IMAGES:
@@ -213,6 +213,7 @@ class Embedded:
 def _how(settings: CellSettings) -> TraceSettings:
     return TraceSettings(
         samples=settings.samples,
+        noise=settings.noise,
         seed=settings.seed,
         bounces=settings.bounces,
         clamp=settings.clamp,

@@ -27,8 +27,8 @@ from grandlattice.runs.tasks import Task, TaskList
 from grandlattice.runs.work import kind_of
 
 _LOOKED_AT = 60  # tasks that stand for all
-_PROBING = 6.0  # seconds of probing at most …
-_WORTH = 0.002  # … and the share of what the run is expected to take
+_PROBING = 0.5, 6.0  # seconds of probing, at least and at most, …
+_WORTH = 0.003  # … and the share of what the run is expected to take
 
 Probe = Callable[[Cell, int], tuple[float, float, float]]
 """For a cell and a frame: seconds of composing, seconds a pixel, seconds a sample of a pixel."""
@@ -88,7 +88,7 @@ def estimate(
             continue
         if rates:
             so_far = _summed(tasks, len(todo), rates, workers, threads, None)
-            if time.perf_counter() - began > min(_PROBING, _WORTH * so_far.seconds):
+            if time.perf_counter() - began > np.clip(_WORTH * so_far.seconds, *_PROBING):
                 break
         with suppress(LatticeError):  # what stands in the way is said by the run itself
             rates[kind] = _Rate(*probe(task.first, task.frame), spread=0.3, probed=True)

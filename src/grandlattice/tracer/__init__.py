@@ -9,8 +9,9 @@ from grandlattice.tracer.denoise import HOW_TO_INSTALL, can_denoise
 from grandlattice.tracer.film import PASSES, Film, Pass
 from grandlattice.tracer.lens import Sensor
 from grandlattice.tracer.look import CameraLook, Looker
+from grandlattice.tracer.rounds import Unfinished
 from grandlattice.tracer.scene import image_files
-from grandlattice.tracer.tracer import Stopped, Tracer, TraceSettings, Unfinished, warm_up
+from grandlattice.tracer.tracer import Stopped, Tracer, TraceSettings, warm_up
 
 __all__ = [
     "HOW_TO_INSTALL", "PASSES", "CameraLook", "Film", "Looker", "Pass", "Sensor", "Stopped",

@@ -30,6 +30,7 @@ PASSES: Mapping[str, Pass] = {
         Pass("occlusion", ("occlusion.Y",)),
         Pass("depth", ("Z",), exact=True),
         Pass("normal", ("normal.X", "normal.Y", "normal.Z")),
+        Pass("samples", ("samples.Y",), exact=True),
     )
 }
 
@@ -42,7 +43,7 @@ class Film:
     ----------
     passes : name → (H, W, C) float32, top row first, C as in `PASSES`; beauty is scene-linear
         with Rec.709 primaries and premultiplied.
-    samples : samples of each pixel.
+    samples : samples of each pixel, the mean where they differ.
     rays : rays shot.
     seconds : time spent tracing.
     denoised : whether the beauty was denoised.

@@ -25,6 +25,11 @@ def _compiled() -> Callable[..., Any]:
 _trace_batch = _compiled()
 
 
+def load_kernel(scene: Any, lens: Any, options: Any, film: Any) -> None:
+    """Have the kernel ready, compiled or from the cache, so that no picture's time is spent on it."""
+    _trace_batch(scene, 0, lens, options, film, 0, 0, 0, 0, 0, 0, 0, 1)
+
+
 def trace_tile(
     scene: Any, room: int, lens: Any, options: Any, film: Any, tile: tuple[int, int, int, int],
     first: int, count: int,

@@ -1,0 +1,234 @@
+"""Rounds: how the samples of a picture follow each other, and when a picture has enough of them.
+
+A picture is traced in rounds over its tiles, the first of one sample, so that there is something of
+every pixel soon; the later ones of sixteen.  A tile's rounds come in one order whatever else
+happens, so a picture that is taken further has the same bytes as one that was never interrupted.
+
+Every other round is kept apart as well: the two halves of a picture differ by its noise.  With a
+and b their means over n and m samples, |a − b| √(n m)/(n + m) is as far off as the mean of all.
+Absolute values, not squares: one bright speck does not speak for a picture.
+"""
+
+from __future__ import annotations
+
+import math
+import time
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+TILE = 32
+_FIRST = (1, 1, 2, 4, 8)  # samples of the first rounds …
+_USUAL = 16  # … and of all others
+_ENOUGH_TO_JUDGE = 5  # rounds before a tile may be called clean
+_DARK = 0.05  # share of the picture's mean light that counts as light in a dark tile
+
+
+class Tile(NamedTuple):
+    """A rectangle of pixels, and its place among the tiles."""
+
+    left: int
+    top: int
+    right: int
+    bottom: int
+    number: int
+
+    @property
+    def pixels(self) -> tuple[slice, slice]:
+        return slice(self.top, self.bottom), slice(self.left, self.right)
+
+    @property
+    def size(self) -> int:
+        return (self.right - self.left) * (self.bottom - self.top)
+
+
+class Round(NamedTuple):
+    """Samples `first` … `first + samples` of every pixel, the `number`-th time."""
+
+    number: int
+    first: int
+    samples: int
+
+
+def rounds_of(samples: int) -> list[Round]:
+    """The rounds that make up a number of samples."""
+    made: list[Round] = []
+    first = 0
+    while first < samples:
+        usual = _FIRST[len(made)] if len(made) < len(_FIRST) else _USUAL
+        made.append(Round(len(made), first, min(usual, samples - first)))
+        first += made[-1].samples
+    return made
+
+
+def tiles_of(width: int, height: int) -> list[Tile]:
+    """The tiles of a picture, those that follow each other far apart: wherever a round is cut
+    short, what it left out is spread."""
+    corners = [(x, y) for y in range(0, height, TILE) for x in range(0, width, TILE)]
+    order = np.argsort(np.arange(len(corners)) * 0.6180339887498949 % 1.0, kind="stable")
+    return [
+        Tile(x, y, min(x + TILE, width), min(y + TILE, height), k)
+        for k, (x, y) in enumerate(corners[i] for i in order)
+    ]
+
+
+@dataclass(frozen=True, eq=False)
+class Unfinished:
+    """A picture as far as it was traced, to be taken further.
+
+    Attributes
+    ----------
+    sums : every buffer of the film, as it is added up.
+    taken : (tiles,) how many rounds each tile has had; clean : (tiles,) whether it needs no more.
+    number : of the round under way.
+    rays, seconds : so far.
+    """
+
+    sums: Mapping[str, NDArray[np.float32]]
+    taken: NDArray[np.int32]
+    clean: NDArray[np.bool_]
+    number: int
+    rays: int
+    seconds: float
+
+
+class Rounds:
+    """The rounds of one picture, and what they add up to.
+
+    Parameters
+    ----------
+    sums : the buffers that are added to; `half` is put beside them.
+    samples : of each pixel at most.
+    noise : relative error at which a tile is clean; None traces all samples.
+    seconds : after which no tile begins that has a sample already; None is never.
+    begun : the same picture as far as it was traced before.
+    """
+
+    def __init__(
+        self, sums: dict[str, NDArray[np.float32]], samples: int, noise: float | None = None,
+        seconds: float | None = None, begun: Unfinished | None = None,
+    ) -> None:  # fmt: skip
+        self.sums, self._limit, self._target = sums, seconds, noise
+        height, width = sums["depth"].shape
+        self.tiles, self.rounds = tiles_of(width, height), rounds_of(samples)
+        sums["half"] = np.zeros_like(sums["beauty"])
+        self.taken = np.zeros(len(self.tiles), np.int32)
+        self.clean = np.zeros(len(self.tiles), bool)
+        self.number = self.rays = 0
+        self.seconds_before = 0.0
+        if begun is not None:
+            for name in sums:
+                sums[name][...] = begun.sums[name]
+            self.taken[:], self.clean[:] = begun.taken, begun.clean
+            self.number, self.rays, self.seconds_before = begun.number, begun.rays, begun.seconds
+        self._started = math.inf
+        self._whole = sum(r.samples for r in self.rounds) * width * height
+        self._done = int(sum(self._samples_of(t.number) * t.size for t in self.tiles))
+
+    # --- one after the other -----------------------------------------------------------------------
+
+    def __iter__(self) -> Iterator[tuple[Round, list[Tile]]]:
+        """Rounds with the tiles that have still to be traced in each; ends when time is up."""
+        self._started = time.perf_counter()
+        while self.number < len(self.rounds):
+            left = [t for t in self.tiles if not self.clean[t.number] and self.taken[t.number] == self.number]
+            if left:
+                yield self.rounds[self.number], left
+            if any(not self.clean[t.number] and self.taken[t.number] == self.number for t in left):
+                return  # time was up before they were all begun
+            self.number += 1
+            self._judge()
+            if self.clean.all() or (self.number and self.is_late):
+                return
+
+    @property
+    def is_late(self) -> bool:
+        """Whether the time is up."""
+        return self._limit is not None and time.perf_counter() - self._started >= self._limit
+
+    def may_begin(self, tile: Tile) -> bool:
+        """Whether a tile should be traced now; each has its first sample whatever the time."""
+        return self.taken[tile.number] == 0 or not self.is_late
+
+    def before(self, tile: Tile) -> NDArray[np.float32] | None:
+        """What `after` wants of a tile that is about to be traced."""
+        return self.sums["beauty"][tile.pixels].copy() if self.number % 2 else None
+
+    def after(self, tile: Tile, before: NDArray[np.float32] | None, rays: int) -> None:
+        """A tile is traced; one at a time says so."""
+        if before is not None:
+            self.sums["half"][tile.pixels] += self.sums["beauty"][tile.pixels] - before
+        self.taken[tile.number] += 1
+        self.rays += rays
+        self._done += self.rounds[self.number].samples * tile.size
+
+    @property
+    def share(self) -> float:
+        """How much is done, 0..1, of the samples or of the time, whichever is more."""
+        late = (time.perf_counter() - self._started) / self._limit if self._limit else 0.0
+        return min(1.0, max(self._done / max(self._whole, 1), late))
+
+    # --- what there is -----------------------------------------------------------------------------
+
+    def _samples_of(self, number: int) -> int:
+        taken = int(self.taken[number])
+        return self.rounds[taken - 1].first + self.rounds[taken - 1].samples if taken else 0
+
+    def counts(self) -> NDArray[np.int32]:
+        """(H, W) samples of each pixel."""
+        found = np.zeros(self.sums["depth"].shape, np.int32)
+        for tile in self.tiles:
+            found[tile.pixels] = self._samples_of(tile.number)
+        return found
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether no pixel needs more samples."""
+        return bool((self.clean | (self.taken == len(self.rounds))).all())
+
+    def unfinished(self, seconds: float) -> Unfinished:
+        """What is needed to take the picture further."""
+        return Unfinished(self.sums, self.taken, self.clean, self.number, self.rays, seconds)
+
+    @property
+    def noise(self) -> float | None:
+        """Relative error of the beauty: its mean over the mean light; None below two rounds."""
+        found = self._errors()
+        if found is None:
+            return None
+        error, light = found
+        mean = float(np.mean(light, dtype=np.float64))
+        return float(np.mean(error, dtype=np.float64)) / mean if mean > 0.0 else 0.0
+
+    def _errors(self) -> tuple[NDArray, NDArray] | None:
+        """Error and light of each pixel, (H, W) each."""
+        if self.taken.min() < 2:
+            return None
+        odd, even = np.zeros(len(self.rounds) + 1), np.zeros(len(self.rounds) + 1)
+        for r in self.rounds:
+            odd[r.number + 1] = odd[r.number] + (r.samples if r.number % 2 else 0)
+            even[r.number + 1] = even[r.number] + (0 if r.number % 2 else r.samples)
+        n, m = np.zeros(self.sums["depth"].shape), np.zeros(self.sums["depth"].shape)
+        for tile in self.tiles:
+            n[tile.pixels], m[tile.pixels] = odd[self.taken[tile.number]], even[self.taken[tile.number]]
+        half, whole = self.sums["half"][..., :3], self.sums["beauty"][..., :3]
+        apart = np.abs(half / n[..., None] - (whole - half) / m[..., None]).mean(-1)
+        return apart * np.sqrt(n * m) / (n + m), (whole / (n + m)[..., None]).mean(-1)
+
+    def _judge(self) -> None:
+        """Call tiles clean whose error is small enough beside their light."""
+        if self._target is None or self.number < _ENOUGH_TO_JUDGE:
+            return
+        found = self._errors()
+        if found is None:
+            return
+        error, light = found
+        dark = _DARK * float(light.mean())
+        for tile in self.tiles:
+            if self.taken[tile.number] == self.number:
+                mean = float(error[tile.pixels].mean())
+                allowed = self._target * (float(light[tile.pixels].mean()) + dark)
+                self.clean[tile.number] = mean <= allowed
