@@ -51,16 +51,16 @@ def test_nothing_visible_and_edits_that_fail(plan_file: Path) -> None:
 
 def test_what_the_tracer_does_not_draw_or_draws_otherwise(plan_file: Path) -> None:
     def change(stage: Usd.Stage) -> None:
-        UsdGeom.Sphere.Define(stage, "/World/Ball")
-        UsdLux.CylinderLight.Define(stage, "/World/Lights/Tube")
+        UsdGeom.Points.Define(stage, "/World/Dust")
+        UsdLux.PortalLight.Define(stage, "/World/Lights/Door")
         odd = UsdShade.Material.Define(stage, "/World/Looks/Odd")
         shader = UsdShade.Shader.Define(stage, "/World/Looks/Odd/S")
         shader.CreateIdAttr("Marble")
         odd.CreateSurfaceOutput().ConnectToSource(shader.CreateOutput("out", Sdf.ValueTypeNames.Token))
 
     said = findings(plan_file, change)
-    assert has(said, "warning", "1 of type Sphere will not be seen")
-    assert has(said, "warning", "the tracer knows no CylinderLight")
+    assert has(said, "warning", "1 of type Points will not be seen")
+    assert has(said, "warning", "the tracer knows no PortalLight")
     assert has(said, "warning", "its surface is Marble, not UsdPreviewSurface")
 
 

@@ -173,7 +173,7 @@ def ask(scene, room, active, origin, direction, near, far, masks, together, out,
     )  # fmt: skip
     store(float32s(out), 0, where(hit.found, hit.distance, -1.0))
     store(float32s(out), LANES, where(hit.found, hit.u, -1.0))
-    store(int32s(geometry), 0, where(hit.found, hit.geometry * 100000 + hit.triangle, -1))
+    store(int32s(geometry), 0, where(hit.found, hit.placement * 100000 + hit.triangle, -1))
     dark = embree.blocked(
         scene, room, mask_of(active), _triple(origin, 0), _triple(direction, 0),
         all_lanes(far), all_lanes(masks),
@@ -185,13 +185,19 @@ ROOM = aligned_words(embree.RAY_ROOM)
 
 
 def two_balls() -> embree.RayScene:
-    """A unit ball at the origin for everybody, and one around it that the camera does not see."""
+    """A unit ball at the origin for everybody, and one around it that the camera does not see: the
+    same ball again, three times as large."""
     ball = sphere(24)
-    points = np.concatenate([ball.points, 3 * ball.points, np.zeros((1, 3), np.float32)])
+    points = np.concatenate([ball.points, ball.points, np.zeros((1, 3), np.float32)])
     triangles = np.concatenate([ball.triangles, ball.triangles + len(ball.points)])
-    first = np.array([0, len(ball.triangles), 2 * len(ball.triangles)])
-    masks = (embree.CAMERA | embree.OTHER, embree.OTHER)
-    return embree.RayScene(points, triangles.astype(np.int32), first, masks, (False, False))
+    matrices = np.stack([np.eye(3, 4), np.diag([3.0, 3.0, 3.0, 1.0])[:3]]).astype(np.float32)
+    return embree.RayScene(
+        embree.Placements(
+            points, triangles.astype(np.int32), np.array([0, 1, 2]) * len(ball.triangles), np.array([0, 1]),
+            matrices, np.array([False, True]), np.array([embree.CAMERA | embree.OTHER, embree.OTHER]),
+            np.array([False, False]),
+        )
+    )  # fmt: skip
 
 
 def shoot(scene, origin, direction, active=0xFFFF, near=0.0, far=1e30, masks=embree.CAMERA, together=False):
@@ -284,7 +290,7 @@ def test_threads_and_chunks_change_no_byte() -> None:
 @pytest.mark.parametrize("samples", [1, 3, 6, 20])
 def test_a_pixel_does_not_depend_on_what_else_is_in_its_batch(samples: int, monkeypatch) -> None:
     usual = picture(45, 37, samples)
-    monkeypatch.setattr("grandlattice.tracer.tracer._TILE", 13)
+    monkeypatch.setattr("grandlattice.tracer.rounds.TILE", 13)
     monkeypatch.setattr("grandlattice.tracer.stream.BATCH", 96)
     other = picture(45, 37, samples)
     for name, pixels in usual.passes.items():

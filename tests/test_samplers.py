@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from numba import njit
 
-from grandlattice.snapshot import Light, Material, Texture
+from grandlattice.snapshot import Light, Material, Shaping, Texture
 from grandlattice.tracer.lanes import LANES, all_lanes, lane_numbers, mask_of
 from grandlattice.tracer.lights import FAR, light_at, meet_light, pack_lights, sample_light
 from grandlattice.tracer.materials import MATERIAL_ROOM, pack_materials, surface_at
@@ -210,10 +210,11 @@ LOOKS = {
 ROOM = aligned_words(MATERIAL_ROOM)
 
 
-def scene_of(material: Material) -> Pinned:
+def scene_of(material: Material, **fields) -> Pinned:
     textures, held = pack_textures([], {})
     scene = Pinned(
         SCENE,
+        **fields,
         materials=pack_materials([material], []),
         textures=textures,
         tables=albedo_tables(),
@@ -244,7 +245,7 @@ def scatter_into(scene, wo, wi, out, length, room):
     surface, lobes = surface_in(scene, wo[2], room)
     wo = (all_lanes(wo[0]), all_lanes(wo[1]), all_lanes(wo[2]))
     for k in range(0, length, LANES):
-        value, density = scatter(surface, lobes, scene.tables, wo, read_triple(wi, length, 0, k))
+        value, _, density = scatter(surface, lobes, scene.tables, wo, read_triple(wi, length, 0, k))
         write_triple(out, length, 0, k, value)
         write(out, length, 3, k, density)
 
@@ -289,6 +290,11 @@ LIGHTS = {
     "sphere": Light("/L", "sphere", moved(0.3, 0.2, 1.5), (2.0,) * 3, (0.5, 0.5)),
     "disk": Light("/L", "disk", moved(0.2, 0.1, 1.0), (2.0,) * 3, (0.8, 0.8)),
     "rect": Light("/L", "rect", moved(0.2, 0.1, 1.2), (2.0,) * 3, (1.6, 0.9)),
+    "pictured": Light("/L", "rect", moved(0.2, 0.1, 1.2), (2.0,) * 3, (1.6, 0.9), Texture("sky")),
+    "cylinder": Light("/L", "cylinder", moved(0.2, 0.1, 0.9), (2.0,) * 3, (0.3, 1.5)),
+    "shaped": Light(
+        "/L", "sphere", moved(0.3, 0.2, 1.5), (2.0,) * 3, (0.5, 0.5), shaping=Shaping(3.0, 40, 10)
+    ),
     "distant": Light("/L", "distant", moved(), (2.0,) * 3, (40.0, 0.0)),
     "dome": Light("/L", "dome", moved(turn_x=30), (1.0,) * 3, texture=Texture("sky")),
     "even dome": dome(),
@@ -296,13 +302,14 @@ LIGHTS = {
 
 
 @njit
-def aim_into(lights, domes, u, out, length):
+def aim_into(scene, u, out, length, room):
+    lights, domes = scene.lights, scene.domes
     light, everyone = light_at(lights, 0), mask_of(0xFFFF)
     nought = all_lanes(0.0)
     start = (nought, nought, nought)
     for k in range(0, length, LANES):
         a, b = read(u, length, 0, k), read(u, length, 1, k)
-        aim = sample_light(light_at(lights, all_lanes(0)), domes, everyone, start, a, b)
+        aim = sample_light(scene, room, light_at(lights, all_lanes(0)), everyone, start, a, b)
         met, again = meet_light(light, domes, everyone, start, aim.direction, nought, nought + FAR)
         write_triple(out, length, 0, k, aim.direction)
         write(out, length, 3, k, aim.density)
@@ -327,7 +334,8 @@ def aimed(light: Light, sky: np.ndarray, count: int) -> tuple[np.ndarray, np.nda
     rows, domes = pack_lights([light], {"sky": sky})
     u = np.ascontiguousarray(uniform()[:, :count])
     out = empty(7, count)
-    aim_into(rows.ctypes.data, domes.ctypes.data, u.ctypes.data, out.ctypes.data, count)
+    scene = scene_of(Material("/M", {}), lights=rows, domes=domes)
+    aim_into(scene.record, u.ctypes.data, out.ctypes.data, count, ROOM.ctypes.data)
 
     def density(grid: np.ndarray) -> np.ndarray:
         grid = columns(*grid.T)
@@ -343,8 +351,9 @@ def test_aiming_at_a_light_and_meeting_it_agree(kind: str) -> None:
     rng = np.random.default_rng(3)
     sky = (rng.random((16, 32, 3)) ** 6 * 40).astype(np.float32)
     directions, value, density = aimed(LIGHTS[kind], sky, COUNT)
-    # The densities agree but where rounding moves a direction over the light's own edge.
-    same = np.isclose(value[:, 0], value[:, 1], rtol=1e-3)
+    # The densities agree but where rounding moves a direction over the light's own edge, or
+    # where a round side is met at a grazing angle.
+    same = np.isclose(value[:, 0], value[:, 1], rtol=1e-2 if kind == "cylinder" else 1e-3)
     assert same.mean() > 0.995
     assert np.isclose(value[same, 2], value[same, 3], rtol=3e-3).mean() > 0.999
     fits(directions, density, (24, 48), 100)

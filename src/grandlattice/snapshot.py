@@ -110,14 +110,28 @@ class Material:
     inputs: Mapping[str, Constant | TextureInput] = field(default_factory=dict)
 
 
+@dataclass(frozen=True)
+class Shaping:
+    """How a light is narrowed, after UsdLuxShapingAPI: off its axis by the angle θ, light is cos θ to
+    the power of `focus`, and fades between `fades_from` and `cone`, both in degrees."""
+
+    focus: float = 0.0
+    cone: float = 180.0
+    fades_from: float = 180.0
+
+
 @dataclass(frozen=True, eq=False)
 class Light:
     """One light of the scene.
 
-    `kind` is ``dome distant rect disk sphere``.  `radiance` is what leaves the light, in nits,
-    with exposure, colour, temperature and normalisation already in it; the texels of a textured
-    dome multiply it.  `size` is (width, height) of a rect, (radius, radius) of a disk or sphere,
-    (angular diameter in degrees, 0) of a distant light.
+    `kind` is ``dome distant rect disk sphere cylinder``.  `radiance` is what leaves the light, in
+    nits, with exposure, colour, temperature and normalisation already in it; the texels of a
+    textured dome or rect multiply it.  `size` is (width, height) of a rect, (radius, radius) of a
+    disk or sphere, (radius, length) of a cylinder, (angular diameter in degrees, 0) of a distant
+    light.  `diffuse` and `specular` multiply what is scattered that way.
+
+    `reaches` and `shadowed_by` tell for each item of the snapshot whether the light falls on it, and
+    whether it casts a shadow in that light; None is all of them.
     """
 
     path: str
@@ -126,6 +140,11 @@ class Light:
     radiance: tuple[float, float, float]
     size: tuple[float, float] = (0.0, 0.0)
     texture: Texture | None = None
+    shaping: Shaping | None = None
+    diffuse: float = 1.0
+    specular: float = 1.0
+    reaches: NDArray[np.bool_] | None = None
+    shadowed_by: NDArray[np.bool_] | None = None
 
 
 @dataclass(frozen=True, eq=False)

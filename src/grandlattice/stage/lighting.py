@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux
 
-from grandlattice.snapshot import Camera, Light, Texture
+from grandlattice.snapshot import Camera, Light, Shaping, Texture
 from grandlattice.stage.attributes import is_light
 from grandlattice.stage.looks import asset_file
 
 KINDS = {
     "DomeLight": "dome", "DomeLight_1": "dome", "DistantLight": "distant", "RectLight": "rect",
-    "DiskLight": "disk", "SphereLight": "sphere",
+    "DiskLight": "disk", "SphereLight": "sphere", "CylinderLight": "cylinder",
 }  # fmt: skip
 
 
@@ -26,8 +28,15 @@ def light_prims(stage: Usd.Stage) -> list[Usd.Prim]:
     return [p for p in stage.Traverse(Usd.TraverseInstanceProxies()) if is_light(p)]
 
 
-def read_light(prim: Usd.Prim, to_world: NDArray[np.float64], time: Usd.TimeCode) -> Light | None:
-    """A light as it shines; None for a kind the tracer does not know, or one that is out."""
+def read_light(
+    prim: Usd.Prim, to_world: NDArray[np.float64], time: Usd.TimeCode, items: Sequence[str] = ()
+) -> Light | None:
+    """A light as it shines; None for a kind the tracer does not know, or one that is out.
+
+    Parameters
+    ----------
+    items : prim paths of what it may fall on.
+    """
     kind = KINDS.get(prim.GetTypeName())
     if kind is None or not np.isfinite(to_world).all():
         return None
@@ -39,16 +48,49 @@ def read_light(prim: Usd.Prim, to_world: NDArray[np.float64], time: Usd.TimeCode
     if not np.isfinite(radiance).all() or radiance.max() <= 0.0:
         return None
     texture = None
-    if kind == "dome":
+    if kind in ("dome", "rect"):
         file = prim.GetAttribute("inputs:texture:file").Get(time)
         if file is not None and file.path:
             texture = Texture(asset_file(file), str(prim.GetPath()), wrap_s="repeat", wrap_t="clamp")
-        if _pole_is_z(prim):
-            # The image's pole, local +Y, lies along +Z.
-            turn = np.array([[1, 0, 0, 0], [0, 0, 1, 0], [0, -1, 0, 0], [0, 0, 0, 1]], float)
-            to_world = turn @ to_world
+    if kind == "dome" and _pole_is_z(prim):
+        # The image's pole, local +Y, lies along +Z.
+        turn = np.array([[1, 0, 0, 0], [0, 0, 1, 0], [0, -1, 0, 0], [0, 0, 0, 1]], float)
+        to_world = turn @ to_world
     r, g, b = (float(c) for c in np.maximum(radiance, 0.0))
-    return Light(str(prim.GetPath()), kind, to_world, (r, g, b), size, texture)
+    light = UsdLux.LightAPI(prim)
+    reaches, shadowed_by = (
+        _members(collection, items)
+        for collection in (light.GetLightLinkCollectionAPI(), light.GetShadowLinkCollectionAPI())
+    )
+    return Light(
+        str(prim.GetPath()), kind, to_world, (r, g, b), size, texture, _shaping(prim, kind, time),
+        max(0.0, float(light.GetDiffuseAttr().Get(time))), max(0.0, float(light.GetSpecularAttr().Get(time))),
+        reaches, shadowed_by,
+    )  # fmt: skip
+
+
+def _shaping(prim: Usd.Prim, kind: str, time: Usd.TimeCode) -> Shaping | None:
+    """How a light is narrowed; None where it is not, or shines from far away."""
+    if not prim.HasAPI(UsdLux.ShapingAPI) or kind in ("dome", "distant"):
+        return None
+    api = UsdLux.ShapingAPI(prim)
+    focus = max(0.0, float(api.GetShapingFocusAttr().Get(time)))
+    cone = float(np.clip(api.GetShapingConeAngleAttr().Get(time), 0.0, 180.0))
+    softness = float(np.clip(api.GetShapingConeSoftnessAttr().Get(time), 0.0, 1.0))
+    return Shaping(focus, cone, cone * (1.0 - softness))
+
+
+def _members(collection: Usd.CollectionAPI, items: Sequence[str]) -> NDArray[np.bool_] | None:
+    """Which of some prims a light's collection includes; None where it includes everything."""
+    said = collection.GetExcludesRel().GetTargets() or (
+        collection.GetMembershipExpressionAttr().HasAuthoredValue()
+    )
+    if not said and collection.GetIncludeRootAttr().Get():
+        return None
+    stage = collection.GetPrim().GetStage()
+    query, everywhere = collection.ComputeMembershipQuery(), Usd.TraverseInstanceProxies()
+    included = set(Usd.ComputeIncludedPathsFromCollection(query, stage, everywhere))
+    return np.array([Sdf.Path(item) in included for item in items], bool)
 
 
 def light_radiance(prim: Usd.Prim, time: Usd.TimeCode) -> NDArray[np.float64]:
@@ -72,6 +114,8 @@ def _size(prim: Usd.Prim, kind: str, time: Usd.TimeCode) -> tuple[float, float]:
         return number("width"), number("height")
     if kind in ("disk", "sphere"):
         return number("radius"), number("radius")
+    if kind == "cylinder":
+        return number("radius"), number("length")
     if kind == "distant":
         return number("angle"), 0.0
     return 0.0, 0.0
@@ -91,6 +135,9 @@ def _normalizer(
     if kind == "sphere":
         scale = abs(np.linalg.det(np.stack([x, y, z]))) ** (1 / 3)
         return float(4 * np.pi * (size[0] * scale) ** 2)
+    if kind == "cylinder":
+        radius = size[0] * 0.5 * (np.linalg.norm(y) + np.linalg.norm(z))
+        return float(2 * np.pi * radius * size[1] * np.linalg.norm(x))
     if kind == "distant":
         half = np.radians(max(size[0], 0.01)) / 2
         return float(np.pi * np.sin(half) ** 2)

@@ -57,6 +57,7 @@ class Snapshotter:
         self._doubtful: set[Sdf.Path] = set()  # of those, what has to be compared again
         self._known: dict[Sdf.Path, Material] = {}  # the same at all times, and fed by nothing else
         self._items: tuple[Item, ...] = ()
+        self._standing: list[str] = []  # prim paths of the items
         self._materials: tuple[Material, ...] = ()
         self._sources: list[UsdShade.Material | Usd.Prim] = []
         self._taken: float | None = None
@@ -183,6 +184,7 @@ class Snapshotter:
             return numbers[key]
 
         items: list[Item] = []
+        standing: list[str] = []
         at = 0
         for shape in shown:
             whole = bound[at]
@@ -197,6 +199,7 @@ class Snapshotter:
                 matrix, copies = matrix_array(transforms.GetLocalToWorldTransform(shape.prim)), None
             if not np.isfinite(matrix).all() or (copies is not None and not len(copies)):
                 continue
+            standing.append(str(shape.prim.GetPath()))
             items.append(
                 Item(
                     self._geometry_of(shape, time), matrix, tuple(uses),
@@ -204,6 +207,7 @@ class Snapshotter:
                 )
             )  # fmt: skip
         self._items, self._sources, self._animated = tuple(items), sources, None
+        self._standing = standing
         # Equal materials keep their identity, so that a renderer may keep what it made of them.
         if tuple(materials) != self._materials:
             self._materials = tuple(materials)
@@ -232,8 +236,9 @@ class Snapshotter:
     def _read_lights(self, time: Usd.TimeCode, transforms: UsdGeom.XformCache) -> tuple[Light, ...]:
         if self._lights is None:
             self._lights = light_prims(self._stage)
+        standing = self._standing
         lights = (
-            read_light(prim, matrix_array(transforms.GetLocalToWorldTransform(prim)), time)
+            read_light(prim, matrix_array(transforms.GetLocalToWorldTransform(prim)), time, standing)
             for prim in self._lights
             if _is_visible(prim, time)
         )

@@ -1,24 +1,27 @@
 """What lights send to the vertices of paths: aimed at, met on the way, seen behind, caught as shadow.
 
 The two ways light is gathered, aiming and following, are weighted by the balance heuristic (Veach
-and Guibas, 1995).  All lights are aimed at from the first vertex, one from the others.
+and Guibas, 1995).  From the first vertex all lights are aimed at where they are few, and some of
+them, drawn by their reach, where they are many; from the others one.
 """
 
 from __future__ import annotations
 
 from typing import Any, NamedTuple
 
-from grandlattice.tracer.embree import OTHER, blocked, closest_hits
+from grandlattice.tracer.embree import blocked, closest_hits
 from grandlattice.tracer.lanes import all_lanes, any_of, count_of, inner, where
 from grandlattice.tracer.lights import (
     FAR,
     background,
+    glow_density,
     light_at,
     light_reach,
     meet_light,
     sample_light,
 )
 from grandlattice.tracer.materials import see_through, surface_at
+from grandlattice.tracer.memory import int32s
 from grandlattice.tracer.sampling import pair
 from grandlattice.tracer.scattering import scatter
 from grandlattice.tracer.stream import CAUGHT, MATERIAL, keep_triple, with_light
@@ -30,6 +33,7 @@ from grandlattice.tracer.vectors import (
     luminance,
     multiply,
     scale,
+    subtract,
     to_local,
 )
 from grandlattice.tracer.vertices import hit_vertex, just_behind, lifted
@@ -37,15 +41,19 @@ from grandlattice.tracer.vertices import hit_vertex, just_behind, lifted
 # mypy: disable-error-code="no-untyped-def"
 
 LIGHT = 66  # dimensions of the sample sequence from here on, one for each light, in a path's stride
+FEW, _PICKS = 8, 4  # lights that are all aimed at; how many are drawn where there are more
 MOST_PASSES_THROUGH = 48
 BLACK = (0.0, 0.0, 0.0)
 
 
 @inner
-def transmittance(scene, room, active, origin, direction, distance):
-    """Share of light that gets from `distance` to `origin`: 0 behind anything opaque."""
+def transmittance(scene, room, active, origin, direction, distance, masks):
+    """Share of light that gets from `distance` to `origin`: 0 behind anything opaque.
+
+    `masks` say who blocks it, see `embree.Placements`.
+    """
     stop = where(distance >= FAR, distance, distance * (1.0 - 1e-4))
-    dark = blocked(scene.opaque, room, active, origin, direction, stop, all_lanes(OTHER))
+    dark = blocked(scene.opaque, room, active, origin, direction, stop, masks)
     share = where(active & ~dark, 1.0, 0.0)
     if scene.clear == 0:
         return share
@@ -57,7 +65,7 @@ def transmittance(scene, room, active, origin, direction, distance):
             break
         hit = closest_hits(
             nothing, scene.clear, room, active, origin, direction, t_near, stop,
-            all_lanes(OTHER), False,
+            masks, False,
         )  # fmt: skip
         active = active & hit.found
         if any_of(active):
@@ -99,6 +107,29 @@ def _pick(scene, point, total, choice):
 
 
 @inner
+def _aims(scene, path, lamp, later):
+    """How many rays are aimed at a light from the vertices paths left, on average."""
+    count = scene.light_count
+    chance = _chance(count, light_reach(lamp, path.origin), path.reach_total)
+    first = 1.0 if count <= FEW else _PICKS * 1.0
+    return where(later, chance, first if count <= FEW else first * chance)
+
+
+@inner
+def _reaches(lamp, bits):
+    """Whether lights fall on what has these bits."""
+    return (lamp.linked == 0) | ((lamp.linked & bits) != 0)
+
+
+@inner
+def glow_weight(scene, path, active, later, vertex, cosine):
+    """Weight of light that paths meet where a surface glows, against aiming at it."""
+    glow = light_at(scene.lights, scene.light_count - 1)
+    density = glow_density(scene, glow, vertex, cosine) * _aims(scene, path, glow, later)
+    return where(active, path.followed / max(path.followed + density, 1e-30), 1.0)
+
+
+@inner
 def limited(light, most, applies):
     """Light scaled down where it `applies` and its largest part is more than `most`."""
     brightest = largest(light)
@@ -114,11 +145,11 @@ def light_met(scene, options, active, path, later, distance):
         met, density = meet_light(
             lamp, scene.domes, active, path.origin, path.direction, path.t_near, distance
         )  # fmt: skip
-        here = active & (density > 0.0)
+        here = active & (density > 0.0) & _reaches(lamp, path.linked)
         if any_of(here):
-            chance = _chance(scene.light_count, light_reach(lamp, path.origin), path.reach_total)
-            density = where(later, density * chance, density)
+            density = density * _aims(scene, path, lamp, later)
             weight = path.followed / max(path.followed + density, 1e-30)
+            weight = weight * (path.matt * lamp.diffuse + (1.0 - path.matt) * lamp.specular)
             share = limited(scale(multiply(path.throughput, met), weight), options.clamp, later)
             light = add(light, choose(here, share, BLACK))
     return light
@@ -147,21 +178,25 @@ class Shaded(NamedTuple):
 
 
 @inner
-def _aim(scene, room, active, shaded, lights, chance, u, v):
+def _aim(scene, room, active, shaded, lights, aims, u, v):
     """Light as scattered from vertices towards `wo`, weighted against following; and the rays."""
     vertex, normal = shaded.vertex, shaded.normal
-    aim = sample_light(light_at(scene.lights, lights), scene.domes, active, vertex.point, u, v)
+    lamp = light_at(scene.lights, lights)
+    active = active & _reaches(lamp, int32s(scene.reached)[vertex.placement])
+    aim = sample_light(scene, room + 4 * MATERIAL, lamp, active, vertex.point, u, v)
     wi = to_local(aim.direction, shaded.s, shaded.t, normal)
     up = (wi[2] > 0.0) & (dot(aim.direction, vertex.facing) > 0.0)
     active = active & up & (aim.density > 0.0) & (largest(aim.radiance) > 0.0)
     gathered = scale(vertex.point, 0.0)
     if not any_of(active):
         return gathered, 0
-    value, followed = scatter(shaded.surface, shaded.lobes, scene.tables, shaded.wo, wi)
+    value, matt, followed = scatter(shaded.surface, shaded.lobes, scene.tables, shaded.wo, wi)
+    value = add(scale(subtract(value, matt), lamp.specular), scale(matt, lamp.diffuse))
     active = active & (largest(value) > 0.0)
     origin = lifted(vertex, aim.direction)
-    share = transmittance(scene, room, active, origin, aim.direction, aim.distance)
-    weight = share / max(aim.density * chance + followed, 1e-30)
+    share = transmittance(scene, room, active, origin, aim.direction, aim.distance, lamp.shadows)
+    followed = where(lamp.followed == 1, followed, 0.0)
+    weight = share / max(aim.density * aims + followed, 1e-30)
     light = scale(multiply(value, aim.radiance), weight)
     return choose(share > 0.0, light, gathered), count_of(active)
 
@@ -170,18 +205,26 @@ def _aim(scene, room, active, shaded, lights, chance, u, v):
 def gather(scene, room, active, path, shaded, later, turn, dimension):
     """What lights send to vertices and on towards `wo`; the reach of all lights; the rays."""
     first, point = active & ~later, shaded.vertex.point
-    gathered, rays, chance = scale(point, 0.0), 0, 0.0 * turn + 1.0
-    picked, reach_total = all_lanes(0), 0.0 * turn
-    if any_of(active & later):
+    gathered, rays = scale(point, 0.0), 0
+    reach_total = 0.0 * turn
+    few = scene.light_count <= FEW
+    if any_of(active & later) or not few:
         reach_total = _reach_of_all(scene, point)
-        picked, chance = _pick(scene, point, reach_total, turn)
-        chance = where(later, chance, 1.0)
-    rounds = scene.light_count if any_of(first) else 1
+    rounds = 1
+    if any_of(first):
+        rounds = scene.light_count if few else _PICKS
     for i in range(rounds):
         u, v = pair(path.seed, path.sample, all_lanes(dimension + LIGHT + i))
         aiming = active if i == 0 else first
-        lights = where(first, i, picked)
-        light, shot = _aim(scene, room, aiming, shaded, lights, chance, u, v)
+        lights, aims = all_lanes(0) + i, 0.0 * turn + 1.0
+        if any_of(aiming & later) or not few:
+            # Drawn from equal parts of the chances: few draws fall on the same light.
+            choice = where(later, turn, (turn + i) * (1.0 / _PICKS))
+            picked, chance = _pick(scene, point, reach_total, choice)
+            drawn = later if few else aiming
+            lights = where(drawn, picked, lights)
+            aims = where(later, chance, aims if few else _PICKS * chance)
+        light, shot = _aim(scene, room, aiming, shaded, lights, aims, u, v)
         gathered = add(gathered, light)
         rays += shot
     return choose(active, gathered, BLACK), reach_total, rays
@@ -199,13 +242,14 @@ def catch(scene, room, options, catching, path, hit):
     for i in range(scene.light_count):
         u, v = pair(path.seed, path.sample, all_lanes(LIGHT + i))
         lamp = light_at(scene.lights, i)
-        aim = sample_light(lamp, scene.domes, catching, vertex.point, u, v)
+        reached = catching & _reaches(lamp, int32s(scene.reached)[vertex.placement])
+        aim = sample_light(scene, room + 4 * MATERIAL, lamp, reached, vertex.point, u, v)
         cosine = dot(aim.direction, vertex.facing)
-        aiming = catching & (cosine > 0.0) & (aim.density > 0.0)
+        aiming = reached & (cosine > 0.0) & (aim.density > 0.0)
         if any_of(aiming):
             light = luminance(aim.radiance) * cosine / max(aim.density, 1e-30)
             origin = lifted(vertex, aim.direction)
-            share = transmittance(scene, room, aiming, origin, aim.direction, aim.distance)
+            share = transmittance(scene, room, aiming, origin, aim.direction, aim.distance, lamp.shadows)
             lit = where(aiming, lit + light, lit)
             dark = where(aiming, dark + light * (1.0 - share), dark)
             rays += count_of(aiming)

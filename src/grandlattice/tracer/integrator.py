@@ -24,6 +24,7 @@ from grandlattice.tracer.gathering import (
     Shaded,
     catch,
     gather,
+    glow_weight,
     light_behind,
     light_met,
     limited,
@@ -77,6 +78,7 @@ from grandlattice.tracer.vectors import (
     dot,
     frame,
     largest,
+    luminance,
     multiply,
     negative,
     normalized,
@@ -144,6 +146,8 @@ def _start(lens, options, column, line, number, sample):
         number=number,
         seed=seed,
         sample=sample,
+        matt=nought,
+        linked=all_lanes(0),
     )
 
 
@@ -261,10 +265,16 @@ def _shade(scene, room, lens, options, step, on, path, hit):
         albedo = multiply(throughput, reflectance(surface, tables, cosine))
         keep_triple(room, ALBEDO, path.number, albedo, on & seen)
     if any_of(on & (largest(surface.emission) > 0.0)):
-        radiance = add(radiance, choose(on, multiply(throughput, surface.emission), BLACK))
+        seen_light = multiply(throughput, surface.emission)
+        if scene.glows == 1:
+            aimed = -dot(direction, vertex.facing)
+            seen_light = scale(seen_light, glow_weight(scene, path, on & deep, vertices > 1, vertex, aimed))
+        seen_light = limited(seen_light, options.clamp, vertices > 1)
+        radiance = add(radiance, choose(on, seen_light, BLACK))
 
     on = on & (vertices < options.bounces)
-    reach_total, followed = path.reach_total, path.followed
+    reach_total, followed, matt_share = path.reach_total, path.followed, path.matt
+    linked = path.linked
     if any_of(on):
         s, t = frame(normal)
         wo = to_local(negative(direction), s, t, normal)
@@ -279,7 +289,7 @@ def _shade(scene, room, lens, options, step, on, path, hit):
 
         u, v = pair(path.seed, path.sample, all_lanes(dimension + _DIRECTION))
         wi = sample_direction(surface, lobes, wo, choice, u, v)
-        value, density = scatter(surface, lobes, tables, wo, wi)
+        value, matt, density = scatter(surface, lobes, tables, wo, wi)
         leaving = normalized(to_world(wi, s, t, normal))
         carried = multiply(throughput, scale(value, 1.0 / max(density, 1e-30)))
         on = on & (density > 0.0) & (largest(carried) > 0.0) & (dot(leaving, vertex.facing) > 0.0)
@@ -290,6 +300,8 @@ def _shade(scene, room, lens, options, step, on, path, hit):
         origin = choose(on, lifted(vertex, leaving), origin)
         direction = choose(on, leaving, direction)
         followed = where(on, density, followed)
+        matt_share = where(on, luminance(matt) / max(luminance(value), 1e-30), matt_share)
+        linked = where(on, int32s(scene.reached)[vertex.placement], linked)
         t_near, t_last = where(on, 0.0, t_near), where(on, FAR, t_last)
     return (
         Path(
@@ -307,6 +319,8 @@ def _shade(scene, room, lens, options, step, on, path, hit):
             number=path.number,
             seed=path.seed,
             sample=path.sample,
+            matt=matt_share,
+            linked=linked,
         ),
         on | passes,
         rays,

@@ -288,6 +288,16 @@ def all_lanes(typing_context, number):
 
 
 @intrinsic
+def power(typing_context, x, y):
+    """`x` to the power of `y`, both floats, `x` not below 0."""
+
+    def generate(context, builder, signature, arguments):
+        return call_own(builder, f"llvm.pow.v{LANES}f32", arguments[0].type, *arguments)
+
+    return floats(floats, floats), generate
+
+
+@intrinsic
 def first_of(typing_context, number):
     """The number in the first lane."""
     scalar = {ints: types.int64, floats: types.float32}[number]

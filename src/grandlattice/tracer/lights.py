@@ -3,6 +3,9 @@
 Light shapes do not block paths and are not seen by the camera; they show in reflections.  The
 dome is seen as the background.  Densities are over solid angle at the point that is lit.
 
+All surfaces that glow are one light, a table of their triangles; a triangle is drawn by its area
+and its brightness, and a path that meets one knows its density from these alone.
+
 A dome is sampled by its brightness: its image, averaged to a grid of at most 256×128 and
 smoothed as it is when it is read, gives rows and columns their probabilities.
 """
@@ -17,8 +20,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.snapshot import Light
-from grandlattice.tracer.lanes import any_of, inner, to_floats, to_ints, where
-from grandlattice.tracer.memory import float32s, records, table
+from grandlattice.tracer.embree import CAMERA, OTHER
+from grandlattice.tracer.lanes import any_of, inner, power, to_floats, to_ints, where
+from grandlattice.tracer.materials import surface_at
+from grandlattice.tracer.memory import float32s, load_rows, records, table
 from grandlattice.tracer.sampling import angle_of, cone_direction, on_disk, sine_and_cosine
 from grandlattice.tracer.textures import srgb_to_linear
 from grandlattice.tracer.vectors import (
@@ -28,6 +33,7 @@ from grandlattice.tracer.vectors import (
     cross,
     dot,
     negative,
+    normalized,
     scale,
     subtract,
     to_world,
@@ -35,8 +41,10 @@ from grandlattice.tracer.vectors import (
 
 # mypy: disable-error-code="no-untyped-def"
 
-DOME, DISTANT, RECT, DISK, SPHERE = 0, 1, 2, 3, 4
-_KINDS = {"dome": DOME, "distant": DISTANT, "rect": RECT, "disk": DISK, "sphere": SPHERE}
+DOME, DISTANT, RECT, DISK, SPHERE, CYLINDER, GLOWING = range(7)
+_KINDS = {
+    "dome": DOME, "distant": DISTANT, "rect": RECT, "disk": DISK, "sphere": SPHERE, "cylinder": CYLINDER,
+}  # fmt: skip
 _LUMA = np.array([0.2126, 0.7152, 0.0722])
 _NARROWEST = 0.01  # degrees; a distant light of no width still has to be sampled
 _BELOW_ONE = 1.0 - 2.0**-24
@@ -47,14 +55,22 @@ LIGHT = np.dtype(
         ("kind", "i4"),
         ("radiance", "f4", (3,)),
         ("position", "f4", (3,)),
-        ("across", "f4", (3,)),  # half the width as a vector; a dome's local X
+        ("across", "f4", (3,)),  # half the width or length as a vector; a dome's local X
         ("upward", "f4", (3,)),  # half the height; a dome's local Y
         ("facing", "f4", (3,)),  # where it shines; a dome's local Z
-        ("extent", "f4"),  # area; a sphere's radius; a distant light's 1 − cos(half its angle)
-        ("width", "i4"), ("height", "i4"),  # a dome's image
+        # Area; radius of a sphere or cylinder; a distant light's 1 − cos(half its angle); all that
+        # glows: the sum of area × brightness.
+        ("extent", "f4"),
+        ("diffuse", "f4"), ("specular", "f4"),
+        # Off its axis `facing`: cos θ to the power of `focus`, fading from `fades_from` to `cone`.
+        ("shaped", "i4"), ("focus", "f4"), ("fades_from", "f4"), ("cone", "f4"),
+        ("linked", "i4"),  # the bit of what it reaches; 0 where that is everything
+        ("shadows", "i4"),  # who blocks it: a mask for rays
+        ("followed", "i4"),  # whether a path that meets it counts
+        ("width", "i4"), ("height", "i4"),  # the image of a dome or rect; how many triangles glow
         ("columns", "i4"), ("lines", "i4"),  # the grid it is sampled by
         # Where in the scene's `domes` …
-        ("texels", "i4"),  # … the image's RGB begins,
+        ("texels", "i4"),  # … the image's RGB begins, or −1; the triangles that glow,
         ("rows", "i4"),  # the cumulated chances of the grid's lines, lines + 1,
         ("cells", "i4"),  # those along each line, columns + 1 for each,
         ("row_guide", "i4"), ("cell_guide", "i4"),  # guides to both, see `_guide`,
@@ -122,20 +138,82 @@ def dome_tables(pixels: NDArray | None) -> dict[str, NDArray[np.float32]]:
     return {"texels": image, **dict(zip(names, _dome_grid(image), strict=True))}
 
 
+class Links(NamedTuple):
+    """Which items a light falls on, and which cast shadows in it, as bits.
+
+    `reached` and `masks` are (items,), to be asked by a light's `linked` and `shadows`.
+    """
+
+    reached: NDArray[np.int32]
+    masks: NDArray[np.int64]
+    linked: list[int]
+    shadows: list[int]
+
+
+_MOST_LINKS = 28  # different collections; those after them are as the last one
+
+
+def link(lights: Sequence[Light], seen: Sequence[bool]) -> Links:
+    """Give each collection of items that lights ask for a bit.
+
+    Parameters
+    ----------
+    seen : for each item whether the camera sees it.
+    """
+    reached = np.zeros(len(seen), np.int32)
+    masks = np.where(np.array(seen, bool), CAMERA | OTHER, OTHER).astype(np.int64)
+    bits: dict[tuple[str, bytes], int] = {}
+    linked, shadows = [], []
+    for light in lights:
+        found = {"reach": 0, "shadow": OTHER}
+        for kind, members, into in (
+            ("reach", light.reaches, reached), ("shadow", light.shadowed_by, masks)
+        ):  # fmt: skip
+            if members is None:
+                continue
+            new = 1 << min(2 + sum(known[0] == kind for known in bits), _MOST_LINKS)
+            bit = found[kind] = bits.setdefault((kind, members.tobytes()), new)
+            into[members] |= bit
+        linked.append(found["reach"])
+        shadows.append(found["shadow"])
+    return Links(reached, masks, linked, shadows)
+
+
 def pack_lights(
-    lights: Sequence[Light], images: Mapping[str, NDArray | None],
-    tables_of: Callable[[NDArray | None], Mapping[str, NDArray]] = dome_tables,
+    lights: Sequence[Light], images: Mapping[str, NDArray | None], links: Links | None = None,
+    glowing: Glow | None = None, tables_of: Callable[[NDArray | None], Mapping[str, NDArray]] = dome_tables,
 ) -> tuple[NDArray, NDArray[np.float32]]:  # fmt: skip
     """A table of `LIGHT`, and the `domes` it refers to; `images` as in `pack_textures`.
 
-    `tables_of` may keep what `dome_tables` returned for an image before.
+    Parameters
+    ----------
+    glowing : the surfaces that glow; they are the last light.
+    tables_of : may keep what `dome_tables` returned for an image before.
     """
-    domes: list[NDArray] = [np.zeros(8, np.float32)]  # lanes that aim at no dome read here
-    rows_of_table = table(LIGHT, len(lights))
-    for row, light in zip(rows_of_table, lights, strict=False):
+    links = links or link(lights, ())
+    domes: list[NDArray] = [np.zeros(16, np.float32)]  # lanes that aim at no dome read here
+    rows_of_table = table(LIGHT, len(lights) + (glowing is not None))
+    rows_of_table["diffuse"] = rows_of_table["specular"] = 1.0
+    rows_of_table["texels"], rows_of_table["shadows"], rows_of_table["followed"] = -1, OTHER, 1
+
+    def hold(row: NDArray, name: str, array: NDArray) -> None:
+        row[name] = sum(part.size for part in domes)
+        domes.append(array.ravel())
+
+    for row, light, linked, shadows in zip(
+        rows_of_table, lights, links.linked, links.shadows, strict=False
+    ):  # fmt: skip
         row["kind"], row["radiance"] = _KINDS[light.kind], light.radiance
+        row["diffuse"], row["specular"] = light.diffuse, light.specular
+        # A path that is followed is stopped by what casts no shadow in this light.
+        row["linked"], row["shadows"], row["followed"] = linked, shadows, shadows == OTHER
         matrix = np.asarray(light.to_world, float)
         x, y, z, row["position"] = matrix[0, :3], matrix[1, :3], matrix[2, :3], matrix[3, :3]
+        if light.kind != "dome":
+            row["facing"] = -z / np.linalg.norm(z)
+        if light.shaping is not None:
+            row["shaped"], row["focus"] = 1, light.shaping.focus
+            row["cone"], row["fades_from"] = np.radians((light.shaping.cone, light.shaping.fades_from))
         if light.kind == "dome":
             for name, axis in (("across", x), ("upward", y), ("facing", z)):
                 row[name] = axis / np.linalg.norm(axis)
@@ -143,29 +221,81 @@ def pack_lights(
             row["height"], row["width"] = tables["texels"].shape[:2]
             row["lines"], row["columns"] = tables["chances"].shape
             for name, array in tables.items():
-                row[name] = sum(part.size for part in domes)
-                domes.append(array.ravel())
+                hold(row, name, array)
         elif light.kind == "distant":
-            row["facing"] = -z / np.linalg.norm(z)
             half = np.radians(max(light.size[0], _NARROWEST)) / 2
             row["extent"] = 2.0 * np.sin(half / 2) ** 2
         elif light.kind == "sphere":
             volume = abs(np.linalg.det(matrix[:3, :3]))
             row["extent"] = light.size[0] * volume ** (1 / 3)
+        elif light.kind == "cylinder":
+            row["across"] = x * light.size[1] * 0.5
+            row["extent"] = light.size[0] * 0.5 * (np.linalg.norm(y) + np.linalg.norm(z))
         else:
-            row["facing"] = -z / np.linalg.norm(z)
             half = 1.0 if light.kind == "disk" else 0.5
             across, upward = x * light.size[0] * half, y * light.size[1] * half
             row["across"], row["upward"] = across, upward
             shape = np.pi if light.kind == "disk" else 4.0
             row["extent"] = shape * np.linalg.norm(np.cross(across, upward))
+            pixels = images.get(light.texture.file) if light.texture is not None else None
+            if pixels is not None:
+                image = _linear_image(pixels)
+                row["height"], row["width"] = image.shape[:2]
+                hold(row, "texels", image)
+    if glowing is not None:
+        row = rows_of_table[-1]
+        row["kind"], row["radiance"], row["extent"] = GLOWING, 1.0, glowing.power
+        row["position"], row["width"] = glowing.centre, len(glowing.triangles)
+        row["columns"] = glowing.steps.size - 1
+        hold(row, "rows", glowing.steps)
+        hold(row, "row_guide", _guide(glowing.steps[None])[0])
+        hold(row, "texels", glowing.triangles)
     return rows_of_table, np.concatenate(domes)
+
+
+class Glow(NamedTuple):
+    """Triangles that glow, in world space.
+
+    `triangles` is (T, 16) float32: three points, three texture coordinates, the material;
+    `steps` (T + 1,) float32 their cumulated chances; `power` the sum of area × brightness; `centre`
+    their mean place.
+    """
+
+    triangles: NDArray[np.float32]
+    steps: NDArray[np.float32]
+    power: float
+    centre: NDArray[np.float64]
+
+
+def glow_of(points: NDArray, uvs: NDArray, materials: NDArray, brightness: NDArray) -> Glow | None:
+    """The light of surfaces that glow; None where nothing does.
+
+    Parameters
+    ----------
+    points : (T, 3, 3) in world space; uvs : (T, 3, 2); materials : (T,).
+    brightness : (T,) of each triangle, all above 0.
+    """
+    edges = points[:, 1:].astype(float) - points[:, :1]
+    area = 0.5 * np.linalg.norm(np.cross(edges[:, 0], edges[:, 1]), axis=-1)
+    weight = area * brightness
+    good = weight > 0.0
+    if not good.any():
+        return None
+    weight = weight[good]
+    packed = np.zeros((len(weight), 16), np.float32)
+    packed[:, :9], packed[:, 9:15] = points[good].reshape(-1, 9), uvs[good].reshape(-1, 6)
+    packed[:, 15] = materials[good]
+    steps = np.concatenate([[0.0], np.cumsum(weight)])
+    centre = np.average(points[good].mean(axis=1), axis=0, weights=weight)
+    return Glow(packed, (steps / steps[-1]).astype(np.float32), float(steps[-1]), centre)
 
 
 def _dome_image(pixels: NDArray | None) -> NDArray[np.float32]:
     """A dome's texels as linear floats, (H, W, 3); one white texel where it has no image."""
-    if pixels is None:
-        return np.ones((1, 1, 3), np.float32)
+    return np.ones((1, 1, 3), np.float32) if pixels is None else _linear_image(pixels)
+
+
+def _linear_image(pixels: NDArray) -> NDArray[np.float32]:
     if pixels.dtype == np.uint8:
         pixels = srgb_to_linear(pixels / 255.0).astype(np.float32)
     if pixels.shape[2] < 3:
@@ -197,10 +327,13 @@ def _dome_coordinates(light, direction):
 
 
 @inner
-def _dome_radiance(light, domes, is_dome, u, v):
-    """The bilinear image at (u, v); lanes with other lights read nothing of use."""
-    width, height = where(is_dome, light.width, 1), where(is_dome, light.height, 1)
-    r, t, texels = light.radiance, float32s(domes), light.texels
+def _image_radiance(light, domes, has_image, u, v):
+    """The bilinear image at (u, v) times the radiance; lanes without one read nothing of use.
+
+    Across, the image closes upon itself, as a dome's does.
+    """
+    width, height = where(has_image, light.width, 1), where(has_image, light.height, 1)
+    r, t, texels = light.radiance, float32s(domes), where(has_image, light.texels, 0)
     x, y = u * to_floats(width) - 0.5, v * to_floats(height) - 0.5
     left_edge, top_edge = math.floor(x), math.floor(y)
     a, b = x - left_edge, y - top_edge
@@ -246,7 +379,7 @@ def _sample_dome(light, domes, is_dome, s, t):
     sine, up = sine_and_cosine(0.5 * v)
     local = (sine * east, up, sine * ahead)
     direction = to_world(local, light.across, light.upward, light.facing)
-    return direction, _dome_radiance(light, domes, is_dome, u, v), _dome_density(light, domes, is_dome, u, v)
+    return direction, _image_radiance(light, domes, is_dome, u, v), _dome_density(light, domes, is_dome, u, v)
 
 
 FAR = 3e38
@@ -286,8 +419,72 @@ def _into_sphere(light, to_centre, direction):
 
 
 @inner
-def sample_light(light, domes, active, point, s, t):
-    """Directions from points towards a light of each lane, as an `Aim`."""
+def _shaped(light, outwards):
+    """What shaping leaves of the light that goes in a direction, 0..1."""
+    cosine = min(max(dot(outwards, light.facing), -1.0), 1.0)
+    angle = angle_of(math.sqrt(max(1.0 - cosine * cosine, 0.0)), cosine)
+    past = (angle - light.fades_from) / max(light.cone - light.fades_from, 1e-6)
+    past = min(max(past, 0.0), 1.0)
+    share = 1.0 - past * past * (3.0 - 2.0 * past)
+    share = where(angle > light.cone, 0.0, share)
+    focused = where(light.focus > 0.0, power(max(cosine, 0.0), light.focus), 1.0)
+    return where(light.shaped == 1, share * focused, 1.0)
+
+
+@inner
+def _on_rect(light, domes, active, x, y):
+    """Radiance of rects at a place, −1..1 each way; the image is seen the right way round from
+    where it shines."""
+    pictured = active & (light.kind == RECT) & (light.texels >= 0)
+    radiance = light.radiance
+    if any_of(pictured):
+        u = min(max(0.5 - 0.5 * x, 0.0), _BELOW_ONE)
+        v = min(max(0.5 - 0.5 * y, 0.0), _BELOW_ONE)
+        radiance = choose(pictured, _image_radiance(light, domes, pictured, u, v), radiance)
+    return radiance
+
+
+@inner
+def _round_cylinder(light, point):
+    """A cylinder seen from a point: unit axis, half its length, the vector from its axis to the point,
+    how far that is, and the half angle of what is seen of its round."""
+    half = math.sqrt(max(dot(light.across, light.across), 1e-30))
+    axis = scale(light.across, 1.0 / half)
+    off = subtract(point, light.position)
+    off = subtract(off, scale(axis, dot(off, axis)))
+    far = math.sqrt(max(dot(off, off), 1e-30))
+    cosine = min(light.extent / far, 1.0)
+    return axis, half, off, far, angle_of(math.sqrt(1.0 - cosine * cosine), cosine)
+
+
+@inner
+def _glowing_triangle(light, domes, active, s, t):
+    """A point on what glows: (point, normal not of unit length, u, v, material)."""
+    count = where(active, light.columns, 1)
+    tables = float32s(domes)
+    k = _find(tables, where(active, light.rows, 0), where(active, light.row_guide, 0), count, s)
+    low, high = tables[where(active, light.rows, 0) + k], tables[where(active, light.rows, 0) + k + 1]
+    inside = min(max((s - low) / max(high - low, 1e-30), 0.0), 1.0)
+    row = load_rows(tables, where(active, light.texels + 16 * k, 0))
+    # Area-preserving, from the unit square (Turk, 1990).
+    root = math.sqrt(inside)
+    a, b = 1.0 - root, root * (1.0 - t)
+    c = root * t
+    p0, p1, p2 = (row[0], row[1], row[2]), (row[3], row[4], row[5]), (row[6], row[7], row[8])
+    point = add(add(scale(p0, a), scale(p1, b)), scale(p2, c))
+    normal = cross(subtract(p1, p0), subtract(p2, p0))
+    u = a * row[9] + b * row[11] + c * row[13]
+    v = a * row[10] + b * row[12] + c * row[14]
+    return point, normal, u, v, to_ints(row[15])
+
+
+@inner
+def sample_light(scene, room, light, active, point, s, t):
+    """Directions from points towards a light of each lane, as an `Aim`.
+
+    `room` is the address of `MATERIAL_ROOM` floats.
+    """
+    domes = scene.domes
     kind = light.kind
     direction = (0.0 * s, 0.0 * s, 0.0 * s + 1.0)
     radiance = light.radiance
@@ -325,7 +522,51 @@ def sample_light(light, domes, active, point, s, t):
         distance = where(flat, length, distance)
         aimed = where(cosine > 0.0, squared / max(cosine * light.extent, 1e-30), 0.0)
         density = where(flat, aimed, density)
+        radiance = choose(flat, _on_rect(light, domes, flat, x, y), radiance)
+    is_cylinder = active & (kind == CYLINDER)
+    if any_of(is_cylinder):
+        axis, half, off, far, arc = _round_cylinder(light, point)
+        outward = scale(off, 1.0 / far)
+        turn = (2.0 * s - 1.0) * arc
+        sine, cosine = sine_and_cosine(turn * (0.5 / math.pi))
+        facing = add(scale(outward, cosine), scale(cross(axis, outward), sine))
+        place = add(scale(axis, (2.0 * t - 1.0) * half), scale(facing, light.extent))
+        to_light = subtract(add(light.position, place), point)
+        squared = max(dot(to_light, to_light), 1e-30)
+        length = math.sqrt(squared)
+        towards = scale(to_light, 1.0 / length)
+        cosine = -dot(towards, facing)
+        area = 4.0 * arc * light.extent * half
+        aimed = where((cosine > 0.0) & (far > light.extent), squared / max(cosine * area, 1e-30), 0.0)
+        direction = choose(is_cylinder, towards, direction)
+        distance = where(is_cylinder, length, distance)
+        density = where(is_cylinder, aimed, density)
+    glows = active & (kind == GLOWING)
+    if any_of(glows):
+        place, normal, u, v, material = _glowing_triangle(light, domes, glows, s, t)
+        to_light = subtract(place, point)
+        squared = max(dot(to_light, to_light), 1e-30)
+        length = math.sqrt(squared)
+        towards = scale(to_light, 1.0 / length)
+        cosine = abs(dot(towards, normalized(normal)))
+        surface = surface_at(scene, where(glows, material, 0), u, v, room)
+        brightness = float32s(scene.brightness)[where(glows, material, 0)]
+        aimed = squared * brightness / max(cosine * light.extent, 1e-30)
+        direction = choose(glows, towards, direction)
+        distance = where(glows, length, distance)
+        density = where(glows, where(cosine > 1e-6, aimed, 0.0), density)
+        radiance = choose(glows, surface.emission, radiance)
+    if any_of(active & (light.shaped == 1)):
+        radiance = scale(radiance, _shaped(light, negative(direction)))
     return Aim(direction, distance, radiance, density)
+
+
+@inner
+def glow_density(scene, light, vertex, cosine):
+    """Density of aiming at what glows, where a path met it at `cosine` from its normal."""
+    brightness = float32s(scene.brightness)[vertex.material]
+    squared = vertex.distance * vertex.distance
+    return squared * brightness / max(abs(cosine) * light.extent, 1e-30)
 
 
 @inner
@@ -333,7 +574,7 @@ def background(light, domes, active, direction):
     """Radiance of the dome lights in a direction; 0 for other lights."""
     is_dome = active & (light.kind == DOME)
     u, v = _dome_coordinates(light, direction)
-    return choose(is_dome, _dome_radiance(light, domes, is_dome, u, v), (0.0, 0.0, 0.0))
+    return choose(is_dome, _image_radiance(light, domes, is_dome, u, v), (0.0, 0.0, 0.0))
 
 
 @inner
@@ -345,7 +586,7 @@ def meet_light(light, domes, active, origin, direction, t_near, t_far):
     is_dome = away & (kind == DOME)
     if any_of(is_dome):
         u, v = _dome_coordinates(light, direction)
-        radiance = choose(is_dome, _dome_radiance(light, domes, is_dome, u, v), radiance)
+        radiance = choose(is_dome, _image_radiance(light, domes, is_dome, u, v), radiance)
         density = _dome_density(light, domes, is_dome, u, v)
     far = away & (kind == DISTANT)
     if any_of(far):
@@ -378,7 +619,25 @@ def meet_light(light, domes, active, origin, direction, t_near, t_far):
         within = ((kind == DISK) & round_one) | ((kind == RECT) & square)
         met = flat & within & (cosine > 0.0) & (t > t_near) & (t <= t_far)
         density = where(met, t * t / max(cosine * light.extent, 1e-30), density)
-    return radiance, density
+        radiance = choose(flat, _on_rect(light, domes, flat, x, y), radiance)
+    is_cylinder = active & (kind == CYLINDER)
+    if any_of(is_cylinder):
+        axis, half, off, far, arc = _round_cylinder(light, origin)
+        across = subtract(direction, scale(axis, dot(direction, axis)))
+        a, b = dot(across, across), dot(across, off)
+        under = b * b - a * (far * far - light.extent * light.extent)
+        t = (-b - math.sqrt(max(under, 0.0))) / max(a, 1e-30)
+        offset = subtract(along(origin, direction, t), light.position)
+        height = dot(offset, axis)
+        facing = scale(subtract(offset, scale(axis, height)), 1.0 / max(light.extent, 1e-30))
+        cosine = -dot(direction, facing)
+        met = is_cylinder & (far > light.extent) & (under > 0.0) & (abs(height) <= half) & (cosine > 0.0)
+        met = met & (t > t_near) & (t <= t_far)
+        area = 4.0 * arc * light.extent * half
+        density = where(met, t * t / max(cosine * area, 1e-30), density)
+    if any_of(active & (light.shaped == 1)):
+        radiance = scale(radiance, _shaped(light, negative(direction)))
+    return radiance, where(light.followed == 1, density, 0.0)
 
 
 @inner
@@ -392,6 +651,10 @@ def light_reach(light, point):
     cosine = max(-dot(to_centre, light.facing) / math.sqrt(squared), 0.05)
     angle = extent * cosine / (squared + extent)
     angle = where(kind == SPHERE, math.pi * extent * extent / squared, angle)
+    round_off = 4.0 * extent * math.sqrt(max(dot(light.across, light.across), 1e-30))
+    angle = where(kind == CYLINDER, round_off / (squared + round_off), angle)
     angle = where(kind == DISTANT, 2.0 * math.pi * extent, angle)
     angle = where(kind == DOME, math.pi, angle)
+    # What glows is spread out: its middle says little about what is near.
+    angle = where(kind == GLOWING, extent / (squared + 1.0), angle)
     return (r[0] + r[1] + r[2]) * angle

@@ -6,7 +6,7 @@ into a `Surface`, which is what scattering needs and no more.  How light scatter
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,7 +15,7 @@ from grandlattice.snapshot import Material, Texture, TextureInput
 from grandlattice.tracer.lanes import LANES, all_lanes, any_of, first_of, inner, where
 from grandlattice.tracer.memory import float32s, int32s, load, load_rows, store, store_rows, table
 from grandlattice.tracer.scattering import Surface, reflected_share
-from grandlattice.tracer.textures import read_texture, texture_at
+from grandlattice.tracer.textures import mean_colour, read_texture, texture_at
 from grandlattice.tracer.vectors import choose, largest, scale
 
 # mypy: disable-error-code="no-untyped-def"
@@ -70,6 +70,15 @@ def is_clear(material: Material) -> bool:
     """Whether light may pass through: rays must then look at each hit of it."""
     opacity = material.inputs.get("opacity", (1.0,))
     return isinstance(opacity, TextureInput) or opacity[0] < 1.0
+
+
+def brightness_of(material: Material, images: Mapping[str, NDArray | None]) -> float:
+    """How bright a material glows, in nits: the mean luminance of its emission; 0 where it does not."""
+    given = material.inputs.get("emissiveColor", (0.0, 0.0, 0.0))
+    if isinstance(given, TextureInput):
+        given = tuple(mean_colour(given.texture, images.get(given.texture.file)))
+    r, g, b = (max(float(part), 0.0) for part in np.broadcast_to(given[:3], 3))
+    return 0.2126 * r + 0.7152 * g + 0.0722 * b
 
 
 def pack_materials(materials: Sequence[Material], textures: Sequence[Texture]) -> NDArray:

@@ -253,9 +253,10 @@ def _lobe(alpha, wo, wi, half):
 
 @inner
 def scatter(surface, lobes, tables, wo, wi):
-    """The scattering function times cos_i, as (r, g, b), and the density of sampling `wi`.
+    """The scattering function times cos_i, as (r, g, b), what of it is diffuse, and the density of
+    sampling `wi`.
 
-    Both are 0 where either direction is below the surface.
+    All are 0 where either direction is below the surface.
     """
     up = (wo[2] > 0.0) & (wi[2] > 0.0)
     half = normalized((wo[0] + wi[0], wo[1] + wi[1], wo[2] + wi[2]))
@@ -277,12 +278,15 @@ def scatter(surface, lobes, tables, wo, wi):
         base = lobes.base_out * (1.0 - _interface_share(surface, tables, wi[2]))
         base = base * lobes.under_coat * wi[2] * (1.0 / math.pi)
     f, f90, d, boost = surface.f0, surface.f90, surface.diffuse, lobes.boost
+    base = where(up, base, 0.0)
+    matt = (base * d[0], base * d[1], base * d[2])
+    coat_value, lobe = where(up, coat_value, 0.0), where(up, lobe, 0.0)
     value = (
-        coat_value + lobe * (f[0] + (f90 - f[0]) * schlick) * boost[0] + base * d[0],
-        coat_value + lobe * (f[1] + (f90 - f[1]) * schlick) * boost[1] + base * d[1],
-        coat_value + lobe * (f[2] + (f90 - f[2]) * schlick) * boost[2] + base * d[2],
+        coat_value + lobe * (f[0] + (f90 - f[0]) * schlick) * boost[0] + matt[0],
+        coat_value + lobe * (f[1] + (f90 - f[1]) * schlick) * boost[1] + matt[1],
+        coat_value + lobe * (f[2] + (f90 - f[2]) * schlick) * boost[2] + matt[2],
     )
-    return choose(up, value, (0.0, 0.0, 0.0)), where(up, density, 0.0)
+    return value, matt, where(up, density, 0.0)
 
 
 @inner

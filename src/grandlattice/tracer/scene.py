@@ -15,8 +15,8 @@ from numpy.typing import NDArray
 
 from grandlattice.snapshot import Geometry, Item, Snapshot, Texture, TextureInput
 from grandlattice.tracer import embree
-from grandlattice.tracer.lights import dome_tables, pack_lights
-from grandlattice.tracer.materials import is_clear, pack_materials
+from grandlattice.tracer.lights import Glow, dome_tables, glow_of, link, pack_lights
+from grandlattice.tracer.materials import brightness_of, is_clear, pack_materials
 from grandlattice.tracer.memory import Pinned
 from grandlattice.tracer.scattering import albedo_tables
 from grandlattice.tracer.textures import decode_table, pack_textures
@@ -92,6 +92,7 @@ class SceneBuilder:
         self._looks: tuple[object, ...] = ()
         self._packed: tuple[NDArray, NDArray, list[NDArray]] | None = None
         self._baked: dict[int, tuple[object, bytes, NDArray, NDArray]] = {}
+        self._glowing: tuple[object, Glow | None] = ((), None)
         self._skies: dict[int, tuple[NDArray | None, Mapping[str, NDArray]]] = {}
 
     def build(self, snapshot: Snapshot, images: Images) -> TraceScene:
@@ -102,7 +103,9 @@ class SceneBuilder:
         uses = [len(item.materials) for item in items]
         looks = np.array(np.cumsum(uses) - uses, np.int32)
         see_through = [any(clear[m] for m in item.materials) for item in items]
-        placed = self._place(items, see_through)
+        links = link(snapshot.lights, [item.seen for item in snapshot.items])
+        standing = np.array([bool(len(item.geometry.triangles)) for item in snapshot.items], bool)
+        placed = self._place(items, see_through, links.masks[standing])
         textures = textures_of(snapshot)
         seen = (snapshot.materials, textures, tuple(id(images.get(t.file)) for t in textures))
         if self._packed is None or seen != self._looks:
@@ -111,7 +114,11 @@ class SceneBuilder:
             )  # fmt: skip
             self._looks = seen
         materials, texture_rows, pixels = self._packed
-        lights, domes = pack_lights(snapshot.lights, images, self._dome_tables)
+        brightness = np.array([brightness_of(m, images) for m in snapshot.materials] or [0.0], np.float32)
+        glowing = self._glow(items, brightness)
+        if glowing is None:
+            brightness[:] = 0.0
+        lights, domes = pack_lights(snapshot.lights, images, links, glowing, self._dome_tables)
         scene = Pinned(
             SCENE,
             opaque=placed.rays.opaque,
@@ -125,8 +132,11 @@ class SceneBuilder:
             textures=texture_rows,
             decode=decode_table(),
             lights=lights,
-            light_count=len(snapshot.lights),
+            light_count=len(lights) if snapshot.lights or glowing else 0,
             domes=domes,
+            reached=_or_nought(links.reached[standing][placed.item]),
+            brightness=brightness,
+            glows=glowing is not None,
         )
         return TraceScene(scene, placed.bounds, (placed, pixels))
 
@@ -139,11 +149,22 @@ class SceneBuilder:
             known = self._skies[id(pixels)] = (pixels, dome_tables(pixels))
         return known[1]
 
-    def _place(self, items: list[Item], clear: list[bool]) -> _Placed:
+    def _glow(self, items: list[Item], brightness: NDArray[np.float32]) -> Glow | None:
+        """What glows and may be aimed at; None where nothing does, or too much."""
+        lit = [item for item in items if any(brightness[m] > 0.0 for m in item.materials)]
+        if sum(len(item.geometry.triangles) * len(item.placements) for item in lit) > _MOST_GLOWING:
+            return None
+        key = (tuple((i.geometry, i.placements.tobytes(), i.materials) for i in lit), brightness.tobytes())
+        if self._glowing[0] != key:
+            parts = [_glowing_part(item, brightness) for item in lit]
+            made = glow_of(*(np.concatenate(each) for each in zip(*parts, strict=True))) if parts else None
+            self._glowing = key, made
+        return self._glowing[1]
+
+    def _place(self, items: list[Item], clear: list[bool], masks: NDArray[np.int64]) -> _Placed:
         key = tuple(
-            (item.geometry, item.to_world.tobytes(), item.seen, through)
-            + (() if item.copies is None else (item.copies.tobytes(),))
-            for item, through in zip(items, clear, strict=True)
+            (item.geometry, item.placements.tobytes(), mask, through)
+            for item, mask, through in zip(items, masks.tolist(), clear, strict=True)
         )
         if self._placed is not None and key == self._items:
             return self._placed
@@ -171,7 +192,6 @@ class SceneBuilder:
             item_of += [k] * len(placements)
         every, of_item = np.concatenate(matrices), np.array(item_of, np.int64)
         made, arrays = shapes.arrays()
-        masks = np.array([embree.OTHER | (embree.CAMERA if item.seen else 0) for item in items], np.int64)
         again_of, number = np.array(repeated, bool), np.array(geometry, np.int64)
         standing_there = embree.Placements(
             **made, geometry=number,
@@ -199,6 +219,23 @@ class SceneBuilder:
 
 
 _WORTH_REPEATING = 4096  # triangles more, from which standing there by reference is worth its slower rays
+
+
+_MOST_GLOWING = 2_000_000  # triangles that are aimed at; more are only found by following
+
+
+def _glowing_part(item: Item, brightness: NDArray) -> tuple[NDArray, NDArray, NDArray, NDArray]:
+    """Points, texture coordinates, materials and brightness of the triangles of an item that glow."""
+    shape, placements = item.geometry, item.placements
+    material = np.asarray(item.materials)[shape.subsets]
+    glows = brightness[material] > 0.0
+    corners, uvs, material = shape.points[shape.triangles[glows]], shape.corner_uvs[glows], material[glows]
+    count, times = len(material), len(placements)
+    world = corners.reshape(-1, 3) @ placements[:, :3, :3] + placements[:, 3:, :3]
+    return (
+        world.reshape(-1, 3, 3), np.tile(uvs, (times, 1, 1)), np.tile(material, times),
+        np.tile(brightness[material], times),
+    ) if count else (np.zeros((0, 3, 3)), np.zeros((0, 3, 2)), np.zeros(0, int), np.zeros(0))  # fmt: skip
 
 
 def _is_repeated(item: Item, times: int) -> bool:

@@ -40,7 +40,7 @@ _CAPACITY = BATCH + LANES
 # A thread's room in 4-byte words: rays, a material's inputs, the stream, the paths' results.
 MATERIAL = RAY_ROOM
 _STREAM = MATERIAL + MATERIAL_ROOM
-_STREAM_FIELDS, _RESULT_FIELDS = 22, 18
+_STREAM_FIELDS, _RESULT_FIELDS = 24, 18
 _RESULTS = _STREAM + _STREAM_FIELDS * _CAPACITY
 ROOM = _RESULTS + _RESULT_FIELDS * _CAPACITY
 # What each path of the batch is, and what it brings home.
@@ -66,6 +66,8 @@ class Path(NamedTuple):
     number: Any  # of the path in its batch
     seed: Any
     sample: Any
+    matt: Any  # share of the last scattering that was diffuse
+    linked: Any  # bits of the lights that reach the vertex it left, see `lights.Links`
 
 
 @inner
@@ -73,7 +75,7 @@ def with_light(path, radiance, alpha):
     return Path(
         path.origin, path.direction, path.throughput, radiance, path.t_near, path.t_last,
         path.followed, path.reach_total, alpha, path.cover, path.state, path.number, path.seed,
-        path.sample,
+        path.sample, path.matt, path.linked,
     )  # fmt: skip
 
 
@@ -101,6 +103,8 @@ def load_path(room, k):
         number=load(words, k + 19 * _CAPACITY),
         seed=load(words, k + 20 * _CAPACITY),
         sample=load(words, k + 21 * _CAPACITY),
+        matt=load(at, k + 22 * _CAPACITY),
+        linked=load(words, k + 23 * _CAPACITY),
     )
 
 
@@ -128,6 +132,8 @@ def _pack_path(room, k, path, going):
     store_packed(words, k + 19 * _CAPACITY, path.number, going)
     store_packed(words, k + 20 * _CAPACITY, path.seed, going)
     store_packed(words, k + 21 * _CAPACITY, path.sample, going)
+    store_packed(at, k + 22 * _CAPACITY, path.matt, going)
+    store_packed(words, k + 23 * _CAPACITY, path.linked, going)
 
 
 @inner

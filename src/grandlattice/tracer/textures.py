@@ -107,6 +107,22 @@ def pack_textures(
     return rows, list(held.values())
 
 
+def mean_colour(texture: Texture, pixels: NDArray | None) -> NDArray[np.float64]:
+    """The mean of what a texture reads as, RGB."""
+    if pixels is None:
+        return np.array(texture.fallback[:3], float)
+    rows, _ = pack_textures([texture], {texture.file: pixels})
+    mean = np.zeros(3)
+    for k in range(3):
+        channel = pixels[..., min(k, pixels.shape[2] - 1) if pixels.shape[2] >= 3 else 0]
+        if pixels.dtype == np.uint8:
+            counts = np.bincount(channel.reshape(-1), minlength=256)
+            mean[k] = (counts @ decode_table()[rows[0]["kind"]]) / channel.size
+        else:
+            mean[k] = float(np.nan_to_num(channel, posinf=65504.0).mean())
+    return mean * np.array(texture.scale[:3]) + np.array(texture.bias[:3])
+
+
 @inner
 def _wrapped(i, size, mode):
     """The texel that index `i` means, and whether there is one; all as floats."""

@@ -42,6 +42,9 @@ SCENE = np.dtype(
         ("materials", "i8"), ("tables", "i8"),
         ("textures", "i8"), ("decode", "i8"),
         ("lights", "i8"), ("light_count", "i8"), ("domes", "i8"),
+        ("reached", "i8"),  # (P,) int32, the bits of lights that do not reach everything
+        ("brightness", "i8"),  # (M,) float32, how materials glow that are aimed at, 0 for others
+        ("glows", "i8"),  # whether the last light is what glows
     ],
     align=True,
 )  # fmt: skip
