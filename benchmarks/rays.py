@@ -10,6 +10,9 @@ same picture is traced by the unchanged kernel, and the very same rays are put t
 batches, closest hits and shadow rays, with nothing else done.  What is opaque and what is clear
 stand in two scenes on both sides, watertight ones; each question to one of them counts as a ray.
 
+The last column is what every pass together costs, as a multiple of the beauty alone; a light pass
+for each light is among them.
+
     python benchmarks/rays.py
 """
 
@@ -29,7 +32,7 @@ import grandlattice as lattice
 from grandlattice.demo import write_demo
 from grandlattice.runs import WorkOrder, Workshop
 from grandlattice.snapshot import Camera, Geometry, Item, Light, Material, Snapshot
-from grandlattice.tracer import Sensor, Tracer, TraceSettings
+from grandlattice.tracer import PASSES, Sensor, Tracer, TraceSettings
 from grandlattice.tracer.materials import is_clear
 
 PLAIN = "200,000 triangles, matt"
@@ -43,7 +46,9 @@ def main() -> None:
         folder = Path(name)
         write_demo(folder)
         lattice.prepare_tracer()
-        print(f"{'one thread':26} {'rays':>11} {'path tracer':>13} {'embreex alone':>14} {'ratio':>6}")
+        print(
+            f"{'one thread':26} {'rays':>11} {'path tracer':>13} {'embreex alone':>14} {'ratio':>6} {'passes':>7}"
+        )
         for address in CELLS:
             rays = folder / "rays.npz"
             subprocess.run([sys.executable, __file__, "record", str(folder), address, str(rays)], check=True)
@@ -97,6 +102,9 @@ def measure(folder: Path, address: str, rays: Path) -> None:
     tracer = Tracer(1)
     tracer.trace(snapshot, images, sensor, TraceSettings(samples=1))
     seconds = min(tracer.trace(snapshot, images, sensor, settings).seconds for _ in range(3))
+    every = [name for name in PASSES if name != "samples"]
+    every += [f"light.{light.path.rpartition('/')[2]}" for light in snapshot.lights]
+    passes = min(tracer.trace(snapshot, images, sensor, settings, every).seconds for _ in range(3))
     kept, alone, count = np.load(rays), 0.0, 0
     clear = [is_clear(material) for material in snapshot.materials]
     for half, through in (("opaque", False), ("clear", True)):
@@ -107,7 +115,7 @@ def measure(folder: Path, address: str, rays: Path) -> None:
             count += len(closest) + len(shadow)
     print(
         f"{address:26} {count:>11,} {count / seconds / 1e6:>10.2f} M/s {count / alone / 1e6:>11.2f} M/s "
-        f"{alone / seconds:>6.2f}",
+        f"{alone / seconds:>6.2f} {passes / seconds:>7.2f}",
         flush=True,
     )
 

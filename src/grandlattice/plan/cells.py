@@ -18,9 +18,10 @@ from grandlattice.plan.axes import SceneFacts
 from grandlattice.plan.edits import Spin
 from grandlattice.plan.lattice import Added, Lattice
 from grandlattice.plan.sayings import PlacedEdit, Saying, laid
-from grandlattice.plan.settings import FileOptions, Settings
+from grandlattice.plan.settings import LIGHT_PASS, FileOptions, Settings
 from grandlattice.plan.values import Frames, Length, Size
 
+EVERY_LIGHT = LIGHT_PASS + "*"
 DEFAULT_OUTPUT = "renders/{cell}.{frame:04d}.{ext}"
 _MOST_KNOWN = 10_000
 _AT_ONCE = 10_000  # cells
@@ -261,6 +262,8 @@ def decided(settings: Mapping[str, Any], origins: Mapping[str, Place], facts: Sc
     for key in ("passes", "format"):
         if key in known:
             known[key] = tuple(dict.fromkeys(known[key]))
+    if "passes" in known:
+        known["passes"] = _every_light(known["passes"], facts)
     size = settings.get("size") or CellSettings.size
     scale = settings.get("scale")
     return CellSettings(
@@ -269,6 +272,15 @@ def decided(settings: Mapping[str, Any], origins: Mapping[str, Place], facts: Sc
         frames=_frames(settings.get("frames"), origins, facts),
         **known,
     )
+
+
+def _every_light(passes: tuple[str, ...], facts: SceneFacts) -> tuple[str, ...]:
+    """``light.*`` as a pass for each light of the scene, and one for what glows."""
+    if EVERY_LIGHT not in passes:
+        return passes
+    names = [*(fact.path.rpartition("/")[2] for fact in facts.lights), "surfaces"]
+    found = [[LIGHT_PASS + n for n in names] if name == EVERY_LIGHT else [name] for name in passes]
+    return tuple(dict.fromkeys(name for part in found for name in part))
 
 
 def _frames(frames: Frames | None, origins: Mapping[str, Place], facts: SceneFacts) -> tuple[int, ...]:

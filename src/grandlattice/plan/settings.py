@@ -22,7 +22,12 @@ from grandlattice.plan.values import (
     read_size,
 )
 
-PASSES = ("beauty", "albedo", "occlusion", "depth", "normal", "samples")
+PASSES = (
+    "beauty", "albedo", "occlusion", "depth", "normal", "samples", "direct", "indirect", "diffuse",
+    "specular", "transmission", "emission", "shadow", "depth-soft", "coverage", "normal-camera",
+    "position", "uv", "object-id", "material-id",
+)  # fmt: skip
+LIGHT_PASS = "light."
 FORMATS = ("exr", "png", "jpg", "tiff", "tga", "hdr")
 
 
@@ -85,7 +90,8 @@ def as_list(value: object) -> list[object]:
 
 def _check_pass(value: object) -> str:
     name = str(value)
-    if name.lstrip("+-") not in PASSES:
+    of_light = name.lstrip("+-").startswith(LIGHT_PASS) and len(name.lstrip("+-")) > len(LIGHT_PASS)
+    if name.lstrip("+-") not in PASSES and not of_light:
         raise ValueError(f"there is no pass {name.lstrip('+-')!r}. {nearest(name.lstrip('+-'), PASSES)}")
     return name
 
@@ -140,7 +146,7 @@ Passes = Annotated[
     list[Annotated[str, BeforeValidator(_check_pass)]],
     BeforeValidator(as_list),
     BeforeValidator(lambda v: _check_passes([str(x) for x in as_list(v)])),
-    _one_or_many({"type": "string", "pattern": f"^[+-]?({'|'.join(PASSES)})$"}),
+    _one_or_many({"type": "string", "pattern": rf"^[+-]?({'|'.join(PASSES)}|light\..+)$"}),
 ]
 Formats = Annotated[
     list[Annotated[str, BeforeValidator(_check_format)]],

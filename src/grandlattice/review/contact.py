@@ -12,7 +12,7 @@ from grandlattice.errors import ImageError, RunError
 from grandlattice.images import Frame, make_sheets, read_channels, to_display
 from grandlattice.runs import FolderStore, Task
 from grandlattice.runs.tasks import TaskCell
-from grandlattice.tracer import PASSES
+from grandlattice.tracer import known_pass
 
 
 def contact_sheets(
@@ -81,7 +81,7 @@ def _frame(member: TaskCell, output: Path) -> tuple[int, Frame]:
 
 def _as_it_is(path: Path, pass_name: str) -> NDArray[np.float32]:
     """A pass that is no light, as grey or colour between 0 and 1; a depth from near to far."""
-    values = read_channels(path, PASSES[pass_name].channels)[..., :3]
+    values = read_channels(path, known_pass(pass_name).channels)[..., :3]
     if pass_name == "depth":
         finite = np.isfinite(values)
         near, far = (values[finite].min(), values[finite].max()) if finite.any() else (0.0, 1.0)

@@ -27,7 +27,7 @@ from grandlattice.plan import Cell
 from grandlattice.runs.order import Rendered, StopSignal, Told, WorkOrder
 from grandlattice.runs.tasks import Task
 from grandlattice.stage import Scene, export_cell
-from grandlattice.tracer import PASSES, Film, Stopped
+from grandlattice.tracer import Film, Stopped, known_pass
 
 _MOST_NOTES = 20
 _LAST_LINES = 200
@@ -191,7 +191,7 @@ class Outside:
             raise ImageError(f"its file says it is frame {says}.")
         passes = {}
         for name in task.passes:
-            channels = self._renderer.channels.get(name) or list(PASSES[name].channels)
+            channels = self._renderer.channels.get(name) or list(known_pass(name).channels)
             if name == "beauty" and len(channels) == 4 and channels[3] not in held:
                 colour = read_channels(file, channels[:3])
                 passes[name] = np.concatenate([colour, np.ones_like(colour[..., :1])], axis=2)

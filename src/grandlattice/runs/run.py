@@ -17,7 +17,7 @@ from grandlattice.runs.fingerprints import TaskFile
 from grandlattice.runs.ledger import Ledger
 from grandlattice.runs.outlook import Outlook
 from grandlattice.runs.tasks import TaskList
-from grandlattice.tracer import PASSES
+from grandlattice.tracer import PASSES, is_pass, known_pass
 
 if TYPE_CHECKING:
     import pandas
@@ -120,11 +120,11 @@ class Run:
         NoSuchCell, RunError, ImageError
             When there is no such cell, pass or file.
         """
-        if pass_name not in PASSES:
+        if not is_pass(pass_name):
             raise RunError(f"There is no pass {pass_name}. {nearest(pass_name, PASSES)}")
         for file in self._files(address, frame):
             if file.planned.format == "exr" and pass_name in file.planned.passes:
-                return read_channels(self.output / file.planned.path, PASSES[pass_name].channels)
+                return read_channels(self.output / file.planned.path, known_pass(pass_name).channels)
         raise RunError(
             f"No EXR file of {address} holds {pass_name}.",
             cure=f"add {pass_name} to passes and exr to format, and run again",

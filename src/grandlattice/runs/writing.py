@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import time
+from collections.abc import Sequence
 from functools import cache, partial
 from importlib.metadata import version
 from pathlib import Path
@@ -27,7 +29,7 @@ from grandlattice.runs.ledger import FileRecord, coordinates_text
 from grandlattice.runs.order import Rendered, WorkOrder
 from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Task
-from grandlattice.tracer import PASSES, Film
+from grandlattice.tracer import Film, hashes, known_pass
 
 
 class Filer:
@@ -76,11 +78,14 @@ class Filer:
             options = settings.files.exr
             layers = [
                 Channels(
-                    PASSES[name].channels, film.passes[name],
-                    PASSES[name].exact or options.passes.get(name, options.depth) == "float",
+                    known_pass(name).channels, film.passes[name],
+                    known_pass(name).exact or options.passes.get(name, options.depth) == "float",
                 )
                 for name in file.planned.passes
             ]  # fmt: skip
+            for name in file.planned.passes:
+                if name in film.names:
+                    metadata |= id_marks(name, film.names[name])
             half = options.depth == "half" or "half" in options.passes.values()
             write_exr(path, layers, metadata, half=half, ppi=ppi)
             return
@@ -148,6 +153,16 @@ class Filer:
             noise=film.noise,
             unfinished=film.unfinished,
         )
+
+
+def id_marks(name: str, names: Sequence[str]) -> dict[str, str]:
+    """What a reader of the open Cryptomatte layout wants to know of a pass of ids."""
+    key = f"cryptomatte/{hashes([name])[0]:08x}"[: len("cryptomatte/") + 7]
+    manifest = {each: f"{number:08x}" for each, number in zip(names, hashes(names).tolist(), strict=True)}
+    return {
+        f"{key}/name": name, f"{key}/hash": "MurmurHash3_32", f"{key}/conversion": "uint32_to_float32",
+        f"{key}/manifest": json.dumps(manifest, separators=(",", ":")),
+    }  # fmt: skip
 
 
 def _as_typed(body: BaseModel) -> object:

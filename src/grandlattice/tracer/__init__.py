@@ -6,7 +6,8 @@ light), then what a path asks on its way: `embree`, `lens`, `materials`, `scatte
 """
 
 from grandlattice.tracer.denoise import HOW_TO_INSTALL, can_denoise
-from grandlattice.tracer.film import PASSES, Film, Pass
+from grandlattice.tracer.film import PASSES, Film, Pass, is_pass, known_pass
+from grandlattice.tracer.ids import hashes
 from grandlattice.tracer.lens import Sensor
 from grandlattice.tracer.look import CameraLook, Looker
 from grandlattice.tracer.rounds import Unfinished
@@ -15,5 +16,6 @@ from grandlattice.tracer.tracer import Stopped, Tracer, TraceSettings, warm_up
 
 __all__ = [
     "HOW_TO_INSTALL", "PASSES", "CameraLook", "Film", "Looker", "Pass", "Sensor", "Stopped",
-    "TraceSettings", "Tracer", "Unfinished", "can_denoise", "image_files", "warm_up",
+    "TraceSettings", "Tracer", "Unfinished", "can_denoise", "hashes", "image_files", "is_pass", "known_pass",
+    "warm_up",
 ]  # fmt: skip

@@ -1,4 +1,4 @@
-"""The film: what was traced, pass by pass, as plain arrays.
+"""The film: what was traced, pass by pass, as plain arrays, and the sums it is developed from.
 
 `PASSES` is the list of passes the tracer makes; every other room asks it rather than keeping a
 list of its own.
@@ -6,11 +6,17 @@ list of its own.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
+
+from grandlattice.errors import TracerError
+from grandlattice.snapshot import Camera
+from grandlattice.tracer.ids import ranked_ids
+from grandlattice.tracer.shares import SPLITS
+from grandlattice.tracer.stream import RANKS
 
 
 @dataclass(frozen=True)
@@ -22,6 +28,16 @@ class Pass:
     exact: bool = False
 
 
+def _colour(name: str) -> Pass:
+    return Pass(name, tuple(f"{name}.{channel}" for channel in "RGB"))
+
+
+def _ranked(name: str) -> Pass:
+    """Pairs of an id and its coverage, two pairs to a layer."""
+    layers = range(RANKS // 2)
+    return Pass(name, tuple(f"{name}{k:02d}.{channel}" for k in layers for channel in "RGBA"), exact=True)
+
+
 PASSES: Mapping[str, Pass] = {
     p.name: p
     for p in (
@@ -31,8 +47,32 @@ PASSES: Mapping[str, Pass] = {
         Pass("depth", ("Z",), exact=True),
         Pass("normal", ("normal.X", "normal.Y", "normal.Z")),
         Pass("samples", ("samples.Y",), exact=True),
+        *(_colour(name) for name in (*SPLITS, "shadow")),
+        Pass("depth-soft", ("depth-soft.Z",), exact=True),
+        Pass("coverage", ("coverage.Y",)),
+        Pass("normal-camera", ("normal-camera.X", "normal-camera.Y", "normal-camera.Z")),
+        Pass("position", ("position.X", "position.Y", "position.Z"), exact=True),
+        Pass("uv", ("uv.U", "uv.V"), exact=True),
+        _ranked("object-id"),
+        _ranked("material-id"),
     )
 }
+
+
+def is_pass(name: str) -> bool:
+    """Whether there is a pass of a name."""
+    return name in PASSES or (name.startswith("light.") and len(name) > len("light."))
+
+
+def known_pass(name: str) -> Pass:
+    """The pass of a name, also ``light.NAME``, the share of one light.
+
+    Raises
+    ------
+    KeyError
+        Where there is none.
+    """
+    return PASSES[name] if name in PASSES or not is_pass(name) else _colour(name)
 
 
 @dataclass(frozen=True, eq=False)
@@ -49,6 +89,7 @@ class Film:
     denoised : whether the beauty was denoised.
     noise : relative error of the beauty, its mean over the mean light, where it was measured.
     unfinished : whether a time limit ended it before it had all its samples.
+    names : of a pass of ids, the names whose hashes the ids are.
     """
 
     passes: Mapping[str, NDArray[np.float32]]
@@ -58,6 +99,7 @@ class Film:
     denoised: bool = False
     noise: float | None = None
     unfinished: bool = False
+    names: Mapping[str, Sequence[str]] = field(default_factory=dict)
 
     @property
     def width(self) -> int:
@@ -66,3 +108,81 @@ class Film:
     @property
     def height(self) -> int:
         return int(next(iter(self.passes.values())).shape[0])
+
+
+_MOST_PIXELS = 400_000_000
+
+
+def empty_sums(width: int, height: int, passes: Sequence[str], share_count: int) -> dict[str, NDArray]:
+    """The buffers a picture with these passes is added up in.
+
+    Raises
+    ------
+    TracerError
+        For a picture too large to hold.
+    """
+    if width < 1 or height < 1:
+        raise TracerError(f"A picture of {width}×{height} pixels has nothing in it.")
+    if width * height > _MOST_PIXELS:
+        gigabytes = width * height * (16 + 3 * share_count) * 4 / 1e9
+        raise TracerError(
+            f"A picture of {width}×{height} pixels needs {gigabytes:.0f} GB to trace.",
+            cure="ask for a smaller size, or a scale below 100%",
+        )
+    shape = (height, width)
+    wanted = {
+        "position": ("position",), "uv": ("uv",), "depth_soft": ("depth-soft",), "front": ("coverage",),
+        "objects": ("object-id", "coverage"), "looks": ("material-id",),
+    }  # fmt: skip
+    kinds: dict[str, tuple[tuple[int, ...], type]] = {
+        "position": ((3,), np.float32), "uv": ((2,), np.float32), "depth_soft": ((2,), np.float32),
+        "front": ((), np.int32), "objects": ((RANKS, 2), np.int32), "looks": ((RANKS, 2), np.int32),
+    }  # fmt: skip
+    extra: dict[str, NDArray] = {
+        name: np.zeros((*shape, *kinds[name][0]), kinds[name][1])
+        for name, asked in wanted.items()
+        if any(each in passes for each in asked)
+    }
+    if share_count:
+        extra["shares"] = np.zeros((share_count, *shape, 3), np.float32)
+    return extra | {
+        "beauty": np.zeros((*shape, 4), np.float32),
+        "albedo": np.zeros((*shape, 3), np.float32),
+        "occlusion": np.zeros(shape, np.float32),
+        "depth": np.full(shape, np.inf, np.float32),
+        "normal": np.zeros((*shape, 3), np.float32),
+    }
+
+
+def developed(
+    film: dict[str, NDArray], counts: NDArray[np.int32], names: Mapping[str, Sequence[str]], camera: Camera
+) -> dict[str, NDArray]:
+    """Every pass there is something of, from its sums."""
+    share = (1.0 / np.maximum(counts, 1)).astype(np.float32)[..., None]
+    beauty = film["beauty"] * share
+    if "caught" in film:
+        cover, lit, dark = np.moveaxis(film["caught"], -1, 0)
+        shadow = np.divide(dark, lit, out=np.zeros_like(dark), where=lit > 0.0)
+        beauty[..., 3] += cover * shadow * share[..., 0]
+    made = {}
+    for name, slots in (("object-id", film.get("objects")), ("material-id", film.get("looks"))):
+        if slots is not None:
+            made[name] = ranked_ids(slots, names[name], counts)
+    if "front" in film:
+        of_front = (film["objects"][..., 0] == film["front"][..., None]) & (film["front"][..., None] > 0)
+        made["coverage"] = (film["objects"][..., 1] * of_front).sum(-1)[..., None] * share
+    if "depth_soft" in film:
+        total, met = np.moveaxis(film["depth_soft"], -1, 0)
+        made["depth-soft"] = np.where(met > 0, total / np.maximum(met, 1), np.inf)[..., None]
+    axes = np.asarray(camera.to_world)[:3, :3]
+    axes = axes / np.linalg.norm(axes, axis=1, keepdims=True)
+    made |= {name: film[name] for name in ("position", "uv") if name in film}
+    return made | {
+        "normal-camera": (film["normal"] @ axes.T).astype(np.float32),
+        "beauty": beauty,
+        "albedo": film["albedo"] * share,
+        "occlusion": film["occlusion"][..., None] * share,
+        "depth": film["depth"][..., None],
+        "normal": film["normal"],
+        "samples": counts[..., None].astype(np.float32),
+    }

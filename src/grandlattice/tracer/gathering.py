@@ -12,6 +12,7 @@ from typing import Any, NamedTuple
 from grandlattice.tracer.embree import blocked, closest_hits
 from grandlattice.tracer.lanes import all_lanes, any_of, count_of, inner, where
 from grandlattice.tracer.lights import (
+    DOME,
     FAR,
     background,
     glow_density,
@@ -21,10 +22,19 @@ from grandlattice.tracer.lights import (
     sample_light,
 )
 from grandlattice.tracer.materials import see_through, surface_at
-from grandlattice.tracer.memory import int32s
+from grandlattice.tracer.memory import float32s, int32s
 from grandlattice.tracer.sampling import pair
 from grandlattice.tracer.scattering import scatter
-from grandlattice.tracer.stream import CAUGHT, MATERIAL, keep_triple, with_light
+from grandlattice.tracer.shares import credit, credit_shadow
+from grandlattice.tracer.stream import (
+    CAUGHT,
+    FIRST_MATT,
+    MATERIAL,
+    THROUGH,
+    VERTICES,
+    keep_triple,
+    with_light,
+)
 from grandlattice.tracer.vectors import (
     add,
     choose,
@@ -137,7 +147,7 @@ def limited(light, most, applies):
 
 
 @inner
-def light_met(scene, options, active, path, later, distance):
+def light_met(scene, room, options, active, path, later, distance):
     """Light of the lamps that rays met on their way, weighted against aiming at them."""
     light = scale(path.throughput, 0.0)
     for i in range(scene.light_count):
@@ -152,17 +162,41 @@ def light_met(scene, options, active, path, later, distance):
             weight = weight * (path.matt * lamp.diffuse + (1.0 - path.matt) * lamp.specular)
             share = limited(scale(multiply(path.throughput, met), weight), options.clamp, later)
             light = add(light, choose(here, share, BLACK))
+            if options.share_count > 0:
+                credit(
+                    room, options, path.number, here, share, path.state & VERTICES,
+                    float32s(room)[path.number + FIRST_MATT], (path.state & THROUGH) != 0,
+                    all_lanes(0) + lamp.groups,
+                )  # fmt: skip
     return light
 
 
 @inner
-def light_behind(scene, active, path):
-    """Light of the domes where the camera sees them."""
+def light_behind(scene, room, options, active, path, part):
+    """Light of the domes where the camera sees them, `part` of it."""
     light = scale(path.throughput, 0.0)
     for i in range(scene.light_count):
-        seen = background(light_at(scene.lights, i), scene.domes, active, path.direction)
-        light = add(light, multiply(path.throughput, seen))
-    return light
+        lamp = light_at(scene.lights, i)
+        if any_of(lamp.kind == DOME):
+            seen = background(lamp, scene.domes, active, path.direction)
+            seen = scale(multiply(path.throughput, seen), part)
+            light = add(light, seen)
+            if options.share_count > 0:
+                through = (path.state & THROUGH) != 0
+                credit(
+                    room, options, path.number, active, seen, all_lanes(0), part, through,
+                    all_lanes(0) + lamp.groups,
+                )  # fmt: skip
+    return choose(active, light, BLACK)
+
+
+class SeenAs(NamedTuple):
+    """How the camera sees what light does at vertices, for `shares.credit`."""
+
+    throughput: Any
+    scattered: Any
+    matt: Any
+    through: Any
 
 
 class Shaded(NamedTuple):
@@ -178,8 +212,8 @@ class Shaded(NamedTuple):
 
 
 @inner
-def _aim(scene, room, active, shaded, lights, aims, u, v):
-    """Light as scattered from vertices towards `wo`, weighted against following; and the rays."""
+def _aim(scene, room, options, active, path, shaded, lights, aims, u, v, later, seen_as):
+    """Light as it gets from vertices to the camera, weighted against following; and the rays."""
     vertex, normal = shaded.vertex, shaded.normal
     lamp = light_at(scene.lights, lights)
     active = active & _reaches(lamp, int32s(scene.reached)[vertex.placement])
@@ -196,14 +230,23 @@ def _aim(scene, room, active, shaded, lights, aims, u, v):
     origin = lifted(vertex, aim.direction)
     share = transmittance(scene, room, active, origin, aim.direction, aim.distance, lamp.shadows)
     followed = where(lamp.followed == 1, followed, 0.0)
-    weight = share / max(aim.density * aims + followed, 1e-30)
-    light = scale(multiply(value, aim.radiance), weight)
+    weight = 1.0 / max(aim.density * aims + followed, 1e-30)
+    light = multiply(seen_as.throughput, scale(multiply(value, aim.radiance), weight))
+    if options.share_count > 0:
+        credit_shadow(room, options, path.number, active & ~later, light, share)
+    light = limited(scale(light, share), options.clamp, later)
+    if options.share_count > 0:
+        matt_now = luminance(matt) * lamp.diffuse / max(luminance(value), 1e-30)
+        credit(
+            room, options, path.number, active & (share > 0.0), light, seen_as.scattered,
+            where(later, seen_as.matt, min(matt_now, 1.0)), seen_as.through, lamp.groups,
+        )  # fmt: skip
     return choose(share > 0.0, light, gathered), count_of(active)
 
 
 @inner
-def gather(scene, room, active, path, shaded, later, turn, dimension):
-    """What lights send to vertices and on towards `wo`; the reach of all lights; the rays."""
+def gather(scene, room, options, active, path, shaded, later, turn, dimension, seen_as):
+    """What lights send to vertices and on to the camera; the reach of all lights; the rays."""
     first, point = active & ~later, shaded.vertex.point
     gathered, rays = scale(point, 0.0), 0
     reach_total = 0.0 * turn
@@ -224,7 +267,9 @@ def gather(scene, room, active, path, shaded, later, turn, dimension):
             drawn = later if few else aiming
             lights = where(drawn, picked, lights)
             aims = where(later, chance, aims if few else _PICKS * chance)
-        light, shot = _aim(scene, room, aiming, shaded, lights, aims, u, v)
+        light, shot = _aim(
+            scene, room, options, aiming, path, shaded, lights, aims, u, v, later, seen_as
+        )  # fmt: skip
         gathered = add(gathered, light)
         rays += shot
     return choose(active, gathered, BLACK), reach_total, rays
@@ -258,7 +303,7 @@ def catch(scene, room, options, catching, path, hit):
     if options.show_background:
         # Before a sky that is seen the surface is see-through, and its shadow darkens the sky.
         past = 1.0 - where(lit > 0.0, dark / max(lit, 1e-30), 0.0)
-        behind = scale(light_behind(scene, catching, path), past)
+        behind = light_behind(scene, room, options, catching, path, past)
         radiance = add(radiance, choose(catching, behind, BLACK))
         alpha = where(catching, alpha + path.cover * past, alpha)
     return with_light(path, radiance, alpha), rays

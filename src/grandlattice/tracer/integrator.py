@@ -21,6 +21,7 @@ from grandlattice.tracer.embree import CAMERA, OTHER, blocked, closest_hits
 from grandlattice.tracer.gathering import (
     BLACK,
     MOST_PASSES_THROUGH,
+    SeenAs,
     Shaded,
     catch,
     gather,
@@ -44,7 +45,7 @@ from grandlattice.tracer.lights import (
     FAR,
 )
 from grandlattice.tracer.materials import see_through, surface_at
-from grandlattice.tracer.memory import float32s, int32s, load
+from grandlattice.tracer.memory import float32s, int32s, load, scatter_to
 from grandlattice.tracer.sampling import (
     cosine_direction,
     filter_offset,
@@ -53,15 +54,25 @@ from grandlattice.tracer.sampling import (
     pixel_seed,
 )
 from grandlattice.tracer.scattering import lobes_of, reflectance, sample_direction, scatter
+from grandlattice.tracer.shares import credit
 from grandlattice.tracer.stream import (
     ALBEDO,
+    CAPACITY,
     COLUMN,
     DEPTH,
+    FIRST_MATT,
     LINE,
+    LOOK,
     MATERIAL,
     NORMAL,
+    OBJECT,
     OPENNESS,
+    POSITION,
     SAMPLE,
+    THROUGH,
+    UV,
+    VERTICES,
+    WRITTEN,
     Path,
     bring_home,
     develop,
@@ -105,6 +116,8 @@ OPTIONS = np.dtype(
         ("show_background", "i8"),
         ("occlusion", "i8"), ("occlusion_radius", "f8"),
         ("clamp", "f8"),  # most that light scattered more than once adds at a time; may be inf
+        ("shares", "i8"), ("share_count", "i8"),  # parts of the beauty, see `shares.SharePlan`
+        ("surfaces", "i8"),  # bits of what glows among these
     ],
     align=True,
 )  # fmt: skip
@@ -205,6 +218,11 @@ def _record(scene, room, lens, options, writing, path, vertex, normal):
     depth = _depth_at_centre(lens, column, line, vertex.distance * forward, vertex)
     keep(room, DEPTH, path.number, depth, writing)
     keep_triple(room, NORMAL, path.number, normal, writing)
+    keep_triple(room, POSITION, path.number, vertex.point, writing)
+    keep(room, UV, path.number, vertex.u, writing)
+    keep(room, UV + CAPACITY, path.number, vertex.v, writing)
+    scatter_to(int32s(room), path.number + OBJECT, int32s(scene.item)[vertex.placement], writing)
+    scatter_to(int32s(room), path.number + LOOK, vertex.material, writing)
     if not options.occlusion:
         return 0
     s, t = frame(vertex.normal)
@@ -217,10 +235,17 @@ def _record(scene, room, lens, options, writing, path, vertex, normal):
 
 
 @inner
+def _first_matt(room, path):
+    """What of a path's first scattering was diffuse; of no meaning before it."""
+    return float32s(room)[path.number + FIRST_MATT]
+
+
+@inner
 def _shade(scene, room, lens, options, step, on, path, hit):
     """What happens to paths where they hit: the paths, which of them go on, and the rays."""
     tables, dimension, rays = scene.tables, _STRIDE * step, 0
-    vertices, recorded = path.state & 0xFFFF, (path.state >> 16) == 1
+    vertices, recorded = path.state & VERTICES, (path.state & WRITTEN) != 0
+    through_clear = (path.state & THROUGH) != 0
     seen, deep = vertices == 0, vertices > 0
     origin, direction = path.origin, path.direction
     radiance, throughput = path.radiance, path.throughput
@@ -245,6 +270,7 @@ def _shade(scene, room, lens, options, step, on, path, hit):
     if any_of(clear):
         passing = where(through >= 1.0, 1.0, min(max(through, 0.2), 0.8))
         passes = clear & (choice < passing)
+        through_clear = through_clear | (passes & seen)
         turns, past = clear & ~passes, 1.0 - min(passing, 0.8)
         behind_at = just_behind(hit.distance, origin)
         throughput = choose(passes, scale(throughput, through / passing), throughput)
@@ -271,6 +297,11 @@ def _shade(scene, room, lens, options, step, on, path, hit):
             seen_light = scale(seen_light, glow_weight(scene, path, on & deep, vertices > 1, vertex, aimed))
         seen_light = limited(seen_light, options.clamp, vertices > 1)
         radiance = add(radiance, choose(on, seen_light, BLACK))
+        if options.share_count > 0:
+            credit(
+                room, options, path.number, on, seen_light, vertices, _first_matt(room, path),
+                through_clear, all_lanes(0) + options.surfaces,
+            )  # fmt: skip
 
     on = on & (vertices < options.bounces)
     reach_total, followed, matt_share = path.reach_total, path.followed, path.matt
@@ -282,9 +313,11 @@ def _shade(scene, room, lens, options, step, on, path, hit):
         on = on & (lobes.chance_coat + lobes.chance_interface + lobes.chance_base > 0.0)
         if scene.light_count > 0:
             shaded = Shaded(vertex, surface, lobes, wo, s, t, normal)
-            light, total, shot = gather(scene, room, on, path, shaded, deep, turn, dimension)
-            share = limited(multiply(throughput, light), options.clamp, deep)
-            radiance, rays = add(radiance, share), rays + shot
+            seen_as = SeenAs(throughput, vertices + 1, _first_matt(room, path), through_clear)
+            light, total, shot = gather(
+                scene, room, options, on, path, shaded, deep, turn, dimension, seen_as
+            )  # fmt: skip
+            radiance, rays = add(radiance, light), rays + shot
             reach_total = where(on, total, reach_total)
 
         u, v = pair(path.seed, path.sample, all_lanes(dimension + _DIRECTION))
@@ -301,6 +334,8 @@ def _shade(scene, room, lens, options, step, on, path, hit):
         direction = choose(on, leaving, direction)
         followed = where(on, density, followed)
         matt_share = where(on, luminance(matt) / max(luminance(value), 1e-30), matt_share)
+        if options.share_count > 0:
+            keep(room, FIRST_MATT, path.number, matt_share, on & seen)
         linked = where(on, int32s(scene.reached)[vertex.placement], linked)
         t_near, t_last = where(on, 0.0, t_near), where(on, FAR, t_last)
     return (
@@ -315,7 +350,7 @@ def _shade(scene, room, lens, options, step, on, path, hit):
             reach_total=reach_total,
             alpha=alpha,
             cover=cover,
-            state=vertices | where(recorded, 1 << 16, 0),
+            state=vertices | where(recorded, WRITTEN, 0) | where(through_clear, THROUGH, 0),
             number=path.number,
             seed=path.seed,
             sample=path.sample,
@@ -330,7 +365,7 @@ def _shade(scene, room, lens, options, step, on, path, hit):
 @inner
 def _advance(scene, room, lens, options, step, active, path):
     """Take paths to their next vertex: the paths there, which of them go on, and the rays."""
-    vertices = path.state & 0xFFFF
+    vertices = path.state & VERTICES
     seen, later = vertices == 0, vertices > 1
     hit = closest_hits(
         scene.opaque, scene.clear, room, active, path.origin, path.direction,
@@ -340,12 +375,12 @@ def _advance(scene, room, lens, options, step, active, path):
     radiance, alpha = path.radiance, path.alpha
     if any_of(active & ~seen):
         distance = where(found, hit.distance, FAR)
-        light = light_met(scene, options, active & ~seen, path, later, distance)
+        light = light_met(scene, room, options, active & ~seen, path, later, distance)
         radiance = add(radiance, light)
     away = active & seen & ~found
     if options.show_background and any_of(away):
         alpha = where(away, alpha + path.cover, alpha)
-        radiance = add(radiance, light_behind(scene, away, path))
+        radiance = add(radiance, light_behind(scene, room, options, away, path, path.alpha * 0.0 + 1.0))
     path = with_light(path, radiance, alpha)
     held_out = int32s(scene.held_out)[hit.placement]
     catching, rays = found & seen & (held_out == CATCHES), count_of(active)
@@ -364,10 +399,10 @@ def trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixel
 
     The pixels are `pixel` … `pixel + pixels` of a rectangle `width` wide whose corner is at
     (`left`, `top`), counted line by line.  Adds to the film's sums and keeps the nearest of its
-    nearest; the number of rays is returned.  `room` is the address of `ROOM` words.
+    nearest; the number of rays is returned.  `room` is the address of `room_for(parts)` words.
     """
     words, rays, under_way = int32s(room), 0, pixels * stride
-    line_up(room, left, top, width, first, count, stride, pixel, pixels)
+    line_up(room, options.share_count, left, top, width, first, count, stride, pixel, pixels)
     for step in range(options.bounces + MOST_PASSES_THROUGH):
         going = 0
         for k in range(0, under_way, LANES):
@@ -388,5 +423,5 @@ def trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixel
             break
     for k in range(0, under_way, LANES):
         bring_home(room, load_path(room, k), lane_numbers() + k < under_way)
-    develop(room, film, pixels, stride, count)
+    develop(room, film, options.share_count, pixels, stride, count)
     return rays

@@ -39,7 +39,7 @@ def trace_tile(
     Parameters
     ----------
     scene, lens, options, film : records, see `vertices`, `lens`, `integrator` and `stream`.
-    room : address of `stream.ROOM` words of the calling thread.
+    room : address of `stream.room_for(…)` words of the calling thread.
     tile : left, top, right, bottom.
     count : at most `stream.BATCH`.
 

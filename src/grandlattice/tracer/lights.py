@@ -64,6 +64,7 @@ LIGHT = np.dtype(
         ("diffuse", "f4"), ("specular", "f4"),
         # Off its axis `facing`: cos θ to the power of `focus`, fading from `fades_from` to `cone`.
         ("shaped", "i4"), ("focus", "f4"), ("fades_from", "f4"), ("cone", "f4"),
+        ("groups", "i4"),  # bits of the light passes it counts for
         ("linked", "i4"),  # the bit of what it reaches; 0 where that is everything
         ("shadows", "i4"),  # who blocks it: a mask for rays
         ("followed", "i4"),  # whether a path that meets it counts
@@ -181,13 +182,15 @@ def link(lights: Sequence[Light], seen: Sequence[bool]) -> Links:
 
 def pack_lights(
     lights: Sequence[Light], images: Mapping[str, NDArray | None], links: Links | None = None,
-    glowing: Glow | None = None, tables_of: Callable[[NDArray | None], Mapping[str, NDArray]] = dome_tables,
+    glowing: Glow | None = None, groups: NDArray[np.int32] | None = None,
+    tables_of: Callable[[NDArray | None], Mapping[str, NDArray]] = dome_tables,
 ) -> tuple[NDArray, NDArray[np.float32]]:  # fmt: skip
     """A table of `LIGHT`, and the `domes` it refers to; `images` as in `pack_textures`.
 
     Parameters
     ----------
     glowing : the surfaces that glow; they are the last light.
+    groups : (lights + 1,) bits of each light, and of what glows, see `shares.SharePlan`.
     tables_of : may keep what `dome_tables` returned for an image before.
     """
     links = links or link(lights, ())
@@ -195,6 +198,9 @@ def pack_lights(
     rows_of_table = table(LIGHT, len(lights) + (glowing is not None))
     rows_of_table["diffuse"] = rows_of_table["specular"] = 1.0
     rows_of_table["texels"], rows_of_table["shadows"], rows_of_table["followed"] = -1, OTHER, 1
+
+    if groups is not None:
+        rows_of_table["groups"] = groups[: len(rows_of_table)]
 
     def hold(row: NDArray, name: str, array: NDArray) -> None:
         row[name] = sum(part.size for part in domes)

@@ -95,8 +95,11 @@ class SceneBuilder:
         self._glowing: tuple[object, Glow | None] = ((), None)
         self._skies: dict[int, tuple[NDArray | None, Mapping[str, NDArray]]] = {}
 
-    def build(self, snapshot: Snapshot, images: Images) -> TraceScene:
-        """A scene for `snapshot`; `images` as in `textures.pack_textures`."""
+    def build(
+        self, snapshot: Snapshot, images: Images, groups: NDArray[np.int32] | None = None
+    ) -> TraceScene:
+        """A scene for `snapshot`; `images` as in `textures.pack_textures`, `groups` as in
+        `lights.pack_lights`."""
         clear = [is_clear(material) for material in snapshot.materials]
         items = [item for item in snapshot.items if len(item.geometry.triangles)]
         held_out = np.array([_held_out(item) for item in items], np.int32)
@@ -118,13 +121,16 @@ class SceneBuilder:
         glowing = self._glow(items, brightness)
         if glowing is None:
             brightness[:] = 0.0
-        lights, domes = pack_lights(snapshot.lights, images, links, glowing, self._dome_tables)
+        lights, domes = pack_lights(
+            snapshot.lights, images, links, glowing, groups, self._dome_tables
+        )  # fmt: skip
         scene = Pinned(
             SCENE,
             opaque=placed.rays.opaque,
             clear=placed.rays.clear,
             **placed.arrays,
             held_out=_or_nought(held_out[placed.item]),
+            item=_or_nought(np.flatnonzero(standing)[placed.item].astype(np.int32)),
             looks=_or_nought(looks[placed.item]),
             materials_of=np.array([m for item in items for m in item.materials] or [0], np.int32),
             materials=materials,

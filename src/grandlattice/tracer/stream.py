@@ -30,23 +30,47 @@ FILM = np.dtype(
         # Sums over samples of what surfaces that catch shadow say, 0 where there are none: how
         # much of the pixel they cover, the light that would reach them, what of it is blocked.
         ("caught", "i8"),
+        # What only some pictures want, 0 where they do not: sums of parts of the beauty, one whole
+        # picture after the other; place, texture coordinates and object of the nearest sample;
+        # depth and how many samples have one; objects and materials with their samples, RANKS each.
+        ("pixels", "i8"), ("shares", "i8"),
+        ("position", "i8"), ("uv", "i8"), ("front", "i8"),
+        ("depth_soft", "i8"), ("objects", "i8"), ("looks", "i8"),
     ],
     align=True,
 )  # fmt: skip
 
+RANKS = 6
+"""How many objects of a pixel are told apart."""
+
 BATCH = 2048
-_CAPACITY = BATCH + LANES
+CAPACITY = BATCH + LANES
 
 # A thread's room in 4-byte words: rays, a material's inputs, the stream, the paths' results.
 MATERIAL = RAY_ROOM
 _STREAM = MATERIAL + MATERIAL_ROOM
-_STREAM_FIELDS, _RESULT_FIELDS = 24, 18
-_RESULTS = _STREAM + _STREAM_FIELDS * _CAPACITY
-ROOM = _RESULTS + _RESULT_FIELDS * _CAPACITY
+_STREAM_FIELDS, _RESULT_FIELDS = 24, 26
+_RESULTS = _STREAM + _STREAM_FIELDS * CAPACITY
+ROOM = _RESULTS + _RESULT_FIELDS * CAPACITY
 # What each path of the batch is, and what it brings home.
 (
-    COLUMN, LINE, SAMPLE, RADIANCE, ALPHA, ALBEDO, OPENNESS, DEPTH, NORMAL, CAUGHT,
-) = (_RESULTS + field * _CAPACITY for field in (0, 1, 2, 3, 6, 7, 10, 11, 12, 15))  # fmt: skip
+    COLUMN, LINE, SAMPLE, RADIANCE, ALPHA, ALBEDO, OPENNESS, DEPTH, NORMAL, CAUGHT, POSITION, UV, OBJECT,
+    LOOK, FIRST_MATT,
+) = (
+    _RESULTS + field * CAPACITY for field in (0, 1, 2, 3, 6, 7, 10, 11, 12, 15, 18, 21, 23, 24, 25)
+)  # fmt: skip
+SHARES = ROOM
+"""Where parts of the beauty begin, three words a path each; a room is as much larger."""
+
+
+# Bits of a path's state above the number of its vertices: its data passes are written; the camera
+# saw where it is through something clear.
+VERTICES, WRITTEN, THROUGH = 0xFFFF, 1 << 16, 1 << 17
+
+
+def room_for(share_count: int) -> int:
+    """Words of a room for pictures with so many parts of the beauty."""
+    return ROOM + 3 * share_count * CAPACITY
 
 
 class Path(NamedTuple):
@@ -62,7 +86,7 @@ class Path(NamedTuple):
     reach_total: Any  # of all lights, at the vertex it left
     alpha: Any
     cover: Any  # share of the pixel that nothing has covered yet
-    state: Any  # vertices so far, and from bit 16 on whether its data passes are written
+    state: Any  # vertices so far, see `WRITTEN` and `THROUGH`
     number: Any  # of the path in its batch
     seed: Any
     sample: Any
@@ -81,7 +105,7 @@ def with_light(path, radiance, alpha):
 
 @inner
 def _load_triple(stream, k):
-    return (load(stream, k), load(stream, k + _CAPACITY), load(stream, k + 2 * _CAPACITY))
+    return (load(stream, k), load(stream, k + CAPACITY), load(stream, k + 2 * CAPACITY))
 
 
 @inner
@@ -90,28 +114,28 @@ def load_path(room, k):
     at, words, k = float32s(room), int32s(room), _STREAM + k
     return Path(
         origin=_load_triple(at, k),
-        direction=_load_triple(at, k + 3 * _CAPACITY),
-        throughput=_load_triple(at, k + 6 * _CAPACITY),
-        radiance=_load_triple(at, k + 9 * _CAPACITY),
-        t_near=load(at, k + 12 * _CAPACITY),
-        t_last=load(at, k + 13 * _CAPACITY),
-        followed=load(at, k + 14 * _CAPACITY),
-        reach_total=load(at, k + 15 * _CAPACITY),
-        alpha=load(at, k + 16 * _CAPACITY),
-        cover=load(at, k + 17 * _CAPACITY),
-        state=load(words, k + 18 * _CAPACITY),
-        number=load(words, k + 19 * _CAPACITY),
-        seed=load(words, k + 20 * _CAPACITY),
-        sample=load(words, k + 21 * _CAPACITY),
-        matt=load(at, k + 22 * _CAPACITY),
-        linked=load(words, k + 23 * _CAPACITY),
+        direction=_load_triple(at, k + 3 * CAPACITY),
+        throughput=_load_triple(at, k + 6 * CAPACITY),
+        radiance=_load_triple(at, k + 9 * CAPACITY),
+        t_near=load(at, k + 12 * CAPACITY),
+        t_last=load(at, k + 13 * CAPACITY),
+        followed=load(at, k + 14 * CAPACITY),
+        reach_total=load(at, k + 15 * CAPACITY),
+        alpha=load(at, k + 16 * CAPACITY),
+        cover=load(at, k + 17 * CAPACITY),
+        state=load(words, k + 18 * CAPACITY),
+        number=load(words, k + 19 * CAPACITY),
+        seed=load(words, k + 20 * CAPACITY),
+        sample=load(words, k + 21 * CAPACITY),
+        matt=load(at, k + 22 * CAPACITY),
+        linked=load(words, k + 23 * CAPACITY),
     )
 
 
 @inner
 def _pack_triple(stream, k, value, going):
     for i in range(3):
-        store_packed(stream, k + i * _CAPACITY, value[i], going)
+        store_packed(stream, k + i * CAPACITY, value[i], going)
 
 
 @inner
@@ -119,21 +143,21 @@ def _pack_path(room, k, path, going):
     """Write the paths of a mask side by side to the stream from place `k` on."""
     at, words, k = float32s(room), int32s(room), _STREAM + k
     _pack_triple(at, k, path.origin, going)
-    _pack_triple(at, k + 3 * _CAPACITY, path.direction, going)
-    _pack_triple(at, k + 6 * _CAPACITY, path.throughput, going)
-    _pack_triple(at, k + 9 * _CAPACITY, path.radiance, going)
-    store_packed(at, k + 12 * _CAPACITY, path.t_near, going)
-    store_packed(at, k + 13 * _CAPACITY, path.t_last, going)
-    store_packed(at, k + 14 * _CAPACITY, path.followed, going)
-    store_packed(at, k + 15 * _CAPACITY, path.reach_total, going)
-    store_packed(at, k + 16 * _CAPACITY, path.alpha, going)
-    store_packed(at, k + 17 * _CAPACITY, path.cover, going)
-    store_packed(words, k + 18 * _CAPACITY, path.state, going)
-    store_packed(words, k + 19 * _CAPACITY, path.number, going)
-    store_packed(words, k + 20 * _CAPACITY, path.seed, going)
-    store_packed(words, k + 21 * _CAPACITY, path.sample, going)
-    store_packed(at, k + 22 * _CAPACITY, path.matt, going)
-    store_packed(words, k + 23 * _CAPACITY, path.linked, going)
+    _pack_triple(at, k + 3 * CAPACITY, path.direction, going)
+    _pack_triple(at, k + 6 * CAPACITY, path.throughput, going)
+    _pack_triple(at, k + 9 * CAPACITY, path.radiance, going)
+    store_packed(at, k + 12 * CAPACITY, path.t_near, going)
+    store_packed(at, k + 13 * CAPACITY, path.t_last, going)
+    store_packed(at, k + 14 * CAPACITY, path.followed, going)
+    store_packed(at, k + 15 * CAPACITY, path.reach_total, going)
+    store_packed(at, k + 16 * CAPACITY, path.alpha, going)
+    store_packed(at, k + 17 * CAPACITY, path.cover, going)
+    store_packed(words, k + 18 * CAPACITY, path.state, going)
+    store_packed(words, k + 19 * CAPACITY, path.number, going)
+    store_packed(words, k + 20 * CAPACITY, path.seed, going)
+    store_packed(words, k + 21 * CAPACITY, path.sample, going)
+    store_packed(at, k + 22 * CAPACITY, path.matt, going)
+    store_packed(words, k + 23 * CAPACITY, path.linked, going)
 
 
 @inner
@@ -144,7 +168,7 @@ def keep(room, field, number, value, test):
 @inner
 def keep_triple(room, field, number, value, test):
     for i in range(3):
-        scatter_to(float32s(room), number + (field + i * _CAPACITY), value[i], test)
+        scatter_to(float32s(room), number + (field + i * CAPACITY), value[i], test)
 
 
 @inner
@@ -173,7 +197,7 @@ def part(room, path, active, goes_on, going):
 
 
 @inner
-def line_up(room, left, top, width, first, count, stride, first_pixel, pixels):
+def line_up(room, share_count, left, top, width, first, count, stride, first_pixel, pixels):
     """Write the pixels and samples of a batch into the room, with results as of a miss.
 
     A pixel has `stride` places; those without a sample have the number −1.
@@ -187,45 +211,92 @@ def line_up(room, left, top, width, first, count, stride, first_pixel, pixels):
             words[LINE + k] = top + pixel // width
             words[SAMPLE + k] = first + place if place < count else -1
             for channel in range(3):
-                results[ALBEDO + channel * _CAPACITY + k] = 0.0
-                results[CAUGHT + channel * _CAPACITY + k] = 0.0
+                results[ALBEDO + channel * CAPACITY + k] = 0.0
+                results[CAUGHT + channel * CAPACITY + k] = 0.0
             results[OPENNESS + k], results[DEPTH + k] = 1.0, math.inf
+            results[FIRST_MATT + k] = 0.0
+            for channel in range(3 * share_count):
+                results[SHARES + channel * CAPACITY + k] = 0.0
 
 
 @inner
-def develop(room, film, pixels, stride, count):
+def _rank(slots, at, number):
+    """Count a sample for what it met, among `RANKS` pairs of (number + 1, samples)."""
+    for rank in range(RANKS):
+        held = slots[at + 2 * rank]
+        if held == number or held == 0:
+            slots[at + 2 * rank] = number
+            slots[at + 2 * rank + 1] += 1
+            return
+
+
+@inner
+def _develop_data(room, film, pixel, at, count):
+    """Keep what the samples of a pixel say of what they met."""
+    words, results = int32s(room), float32s(room)
+    depths, normals = float32s(film.depth), float32s(film.normal)
+    nearest = depths[pixel]
+    for k in range(at, at + count):
+        depth = results[DEPTH + k]
+        if depth < math.inf:
+            if film.depth_soft != 0:
+                float32s(film.depth_soft)[2 * pixel] += depth
+                float32s(film.depth_soft)[2 * pixel + 1] += 1.0
+            if film.objects != 0:
+                _rank(int32s(film.objects), 2 * RANKS * pixel, words[OBJECT + k] + 1)
+            if film.looks != 0:
+                _rank(int32s(film.looks), 2 * RANKS * pixel, words[LOOK + k] + 1)
+        if depth < nearest:
+            nearest = depth
+            for channel in range(3):
+                normals[3 * pixel + channel] = results[NORMAL + channel * CAPACITY + k]
+            if film.position != 0:
+                for channel in range(3):
+                    place = results[POSITION + channel * CAPACITY + k]
+                    float32s(film.position)[3 * pixel + channel] = place
+            if film.uv != 0:
+                for channel in range(2):
+                    float32s(film.uv)[2 * pixel + channel] = results[UV + channel * CAPACITY + k]
+            if film.front != 0:
+                int32s(film.front)[pixel] = words[OBJECT + k] + 1
+    depths[pixel] = nearest
+
+
+@inner
+def develop(room, film, share_count, pixels, stride, count):
     """Add the results of a batch to the film, a pixel's samples in their order."""
     words, results = int32s(room), float32s(room)
     beauty, albedo, openness = (
         float32s(film.beauty), float32s(film.albedo), float32s(film.occlusion)
     )  # fmt: skip
-    depths, normals = float32s(film.depth), float32s(film.normal)
     for i in range(pixels):
         at = i * stride
         pixel = words[LINE + at] * film.width + words[COLUMN + at]
-        nearest = depths[pixel]
         alpha, clear = 0.0, 0.0
         for k in range(at, at + count):
             alpha += results[ALPHA + k]
             clear += results[OPENNESS + k]
-            if results[DEPTH + k] < nearest:
-                nearest = results[DEPTH + k]
-                for channel in range(3):
-                    normals[3 * pixel + channel] = results[NORMAL + channel * _CAPACITY + k]
+        _develop_data(room, film, pixel, at, count)
         for channel in range(3):
             light, tint = 0.0, 0.0
             for k in range(at, at + count):
-                got = results[RADIANCE + channel * _CAPACITY + k]
+                got = results[RADIANCE + channel * CAPACITY + k]
                 light += got if math.isfinite(got) else 0.0
-                tint += results[ALBEDO + channel * _CAPACITY + k]
+                tint += results[ALBEDO + channel * CAPACITY + k]
             beauty[4 * pixel + channel] += light
             albedo[3 * pixel + channel] += tint
+        for share in range(share_count):
+            for channel in range(3):
+                light = 0.0
+                for k in range(at, at + count):
+                    got = results[SHARES + (3 * share + channel) * CAPACITY + k]
+                    light += got if math.isfinite(got) else 0.0
+                float32s(film.shares)[3 * (share * film.pixels + pixel) + channel] += light
         if film.caught != 0:
             for channel in range(3):
                 part_of_all = 0.0
                 for k in range(at, at + count):
-                    part_of_all += results[CAUGHT + channel * _CAPACITY + k]
+                    part_of_all += results[CAUGHT + channel * CAPACITY + k]
                 float32s(film.caught)[3 * pixel + channel] += part_of_all
         beauty[4 * pixel + 3] += alpha
         openness[pixel] += clear
-        depths[pixel] = nearest

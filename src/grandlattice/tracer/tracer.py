@@ -14,22 +14,20 @@ from dataclasses import dataclass
 from threading import Event, Lock, local
 
 import numpy as np
-from numpy.typing import NDArray
 
 from grandlattice.errors import TracerError
 from grandlattice.snapshot import Snapshot
 from grandlattice.tracer import embree
 from grandlattice.tracer.denoise import can_denoise, denoise
-from grandlattice.tracer.film import PASSES, Film
+from grandlattice.tracer.film import Film, developed, empty_sums, is_pass
 from grandlattice.tracer.integrator import OPTIONS
 from grandlattice.tracer.kernel import load_kernel, trace_tile
 from grandlattice.tracer.lens import Sensor, make_lens
 from grandlattice.tracer.memory import Pinned, aligned_words
 from grandlattice.tracer.rounds import Round, Rounds, Tile, Unfinished
 from grandlattice.tracer.scene import Images, SceneBuilder, TraceScene
-from grandlattice.tracer.stream import FILM, ROOM
-
-_MOST_PIXELS = 400_000_000
+from grandlattice.tracer.shares import SharePlan
+from grandlattice.tracer.stream import FILM, room_for
 
 
 @dataclass(frozen=True)
@@ -110,17 +108,18 @@ class Tracer:
         TracerError
             For an unknown pass, a camera without a picture, or a picture too large to hold.
         """
-        unknown = [name for name in passes if name not in PASSES]
+        unknown = [name for name in passes if not is_pass(name)]
         if unknown:
             raise TracerError(f"The tracer makes no pass called {unknown[0]}.")
         started = time.perf_counter()
         embree.library()
         lens = make_lens(sensor)
-        film = _empty_film(sensor.width, sensor.height)
+        shares = SharePlan(passes, snapshot.lights)
+        film = empty_sums(sensor.width, sensor.height, passes, len(shares.table))
         if any(item.catches for item in snapshot.items):
             film["caught"] = np.zeros((sensor.height, sensor.width, 3), np.float32)
         rounds = Rounds(film, settings.samples, settings.noise, settings.seconds, begun)
-        scene = self._builder.build(snapshot, images)
+        scene = self._builder.build(snapshot, images, shares.groups)
         radius = settings.occlusion_radius or 0.0
         if "occlusion" in passes and settings.occlusion_radius is None:
             radius = _diagonal(scene) * 0.1
@@ -132,13 +131,21 @@ class Tracer:
             occlusion="occlusion" in passes,
             clamp=math.inf if settings.clamp is None else settings.clamp,
             occlusion_radius=radius,
+            shares=shares.table,
+            share_count=len(shares.table),
+            surfaces=shares.groups[-1],
         )
         self._trace_rounds(scene, lens, options, rounds, progress, stop)
         seconds = rounds.seconds_before + time.perf_counter() - started
         if not rounds.is_whole and keep is not None:
             keep(rounds.unfinished(seconds))
         counts = rounds.counts()
-        made = _developed(film, counts)
+        names = {
+            "object-id": [item.geometry.path for item in snapshot.items],
+            "material-id": [material.path for material in snapshot.materials],
+        }  # fmt: skip
+        made = developed(film, counts, names, snapshot.camera)
+        made |= {name: shares.developed(name, film["shares"], counts[..., None]) for name in shares.places}
         cleaned = settings.denoise and can_denoise()
         if cleaned:
             made["beauty"] = denoise(made["beauty"], made["albedo"], made["normal"])
@@ -150,14 +157,16 @@ class Tracer:
             denoised=cleaned,
             noise=rounds.noise,
             unfinished=not rounds.is_whole,
+            names={name: names[name] for name in passes if name in names},
         )
 
     def _trace_rounds(self, scene, lens, options, rounds, progress, stop):  # type: ignore[no-untyped-def]
         """Trace round after round, until the picture has its samples, its quality or its time."""
         film_table = Pinned(
-            FILM, width=rounds.sums["depth"].shape[1],
+            FILM, width=rounds.sums["depth"].shape[1], pixels=rounds.sums["depth"].size,
             **{name: sums for name, sums in rounds.sums.items() if name != "half"},
         )  # fmt: skip
+        words = room_for(int(options.record["share_count"]))
         lock, own = Lock(), local()
         load_kernel(scene.scene.record, lens.record, options.record, film_table.record)
 
@@ -165,7 +174,7 @@ class Tracer:
             if (stop is not None and stop.is_set()) or not rounds.may_begin(tile):
                 return
             if not hasattr(own, "room"):
-                own.room = aligned_words(ROOM)
+                own.room = aligned_words(words)
             before = rounds.before(tile)
             rays = trace_tile(
                 scene.scene.record, own.room.ctypes.data, lens.record, options.record,
@@ -190,42 +199,6 @@ def warm_up() -> None:
 
     camera = Camera("", np.eye(4), (1.0, 1.0))
     Tracer().trace(Snapshot((), (), (), camera), {}, Sensor(camera, 1, 1), TraceSettings(samples=1))
-
-
-def _empty_film(width: int, height: int) -> dict[str, np.ndarray]:
-    if width < 1 or height < 1:
-        raise TracerError(f"A picture of {width}×{height} pixels has nothing in it.")
-    if width * height > _MOST_PIXELS:
-        gigabytes = width * height * 12 * 4 / 1e9
-        raise TracerError(
-            f"A picture of {width}×{height} pixels needs {gigabytes:.0f} GB to trace.",
-            cure="ask for a smaller size, or a scale below 100%",
-        )
-    shape = (height, width)
-    return {
-        "beauty": np.zeros((*shape, 4), np.float32),
-        "albedo": np.zeros((*shape, 3), np.float32),
-        "occlusion": np.zeros(shape, np.float32),
-        "depth": np.full(shape, np.inf, np.float32),
-        "normal": np.zeros((*shape, 3), np.float32),
-    }
-
-
-def _developed(film: dict[str, np.ndarray], counts: NDArray[np.int32]) -> dict[str, np.ndarray]:
-    share = (1.0 / np.maximum(counts, 1)).astype(np.float32)[..., None]
-    beauty = film["beauty"] * share
-    if "caught" in film:
-        cover, lit, dark = np.moveaxis(film["caught"], -1, 0)
-        shadow = np.divide(dark, lit, out=np.zeros_like(dark), where=lit > 0.0)
-        beauty[..., 3] += cover * shadow * share[..., 0]
-    return {
-        "beauty": beauty,
-        "albedo": film["albedo"] * share,
-        "occlusion": film["occlusion"][..., None] * share,
-        "depth": film["depth"][..., None],
-        "normal": film["normal"],
-        "samples": counts[..., None].astype(np.float32),
-    }
 
 
 def _diagonal(scene: TraceScene) -> float:

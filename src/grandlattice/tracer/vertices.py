@@ -36,6 +36,7 @@ SCENE = np.dtype(
         # Placements.
         ("first", "i8"),  # (P,) int32, the first triangle of each
         ("held_out", "i8"),  # (P,) int32: 0 what the camera sees is there, MATTE, CATCHES
+        ("item", "i8"),  # (P,) int32, the item each is of
         ("looks", "i8"),  # (P,) int32, where the materials of its subsets begin in …
         ("materials_of", "i8"),  # … these, int32
         ("turns", "i8"),  # (P, 32) float32, see `pack_turns`; 0 where nothing is repeated

@@ -1,0 +1,172 @@
+"""Passes: parts that add up, ids that decode, data of what is in front."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+from pathlib import Path
+
+import mmh3
+import numpy as np
+import OpenImageIO as oiio
+import pytest
+
+import grandlattice as lattice
+from conftest import PLAN
+from grandlattice.snapshot import Geometry, Item, Light, Material
+from shapes import MATT, camera, geometry, moved, plane, sphere, trace
+
+BALL = sphere(48)
+
+
+@pytest.fixture(scope="module")
+def room():
+    """Matt, shiny, glass and glowing things under a sky and two lamps."""
+    looks = (
+        Material("/Looks/Floor", {**MATT, "diffuseColor": (0.6, 0.5, 0.4)}),
+        Material("/Looks/Gold", {"diffuseColor": (0.9, 0.6, 0.2), "metallic": (1.0,), "roughness": (0.25,)}),
+        Material("/Looks/Plastic", {"diffuseColor": (0.2, 0.3, 0.7), "roughness": (0.4,)}),
+        Material("/Looks/Pane", {"opacity": (0.1,), "ior": (1.5,), "roughness": (0.0,)}),
+        Material("/Looks/Coal", {**MATT, "emissiveColor": (3.0, 1.0, 0.2)}),
+    )
+    pane = geometry([(0.2, -1, 2.5), (2, -1, 2.5), (2, 2, 2.5), (0.2, 2, 2.5)], [(0, 1, 2), (0, 2, 3)])
+    items = [
+        Item(_named(plane(), "/Floor"), moved(y=-1), (0,)),
+        Item(_named(BALL, "/Gold"), moved(x=-1.2), (1,)),
+        Item(_named(BALL, "/Plastic"), moved(x=1.1), (2,)),
+        Item(_named(pane, "/Pane"), np.eye(4), (3,)),
+        Item(_named(sphere(24), "/Coal"), np.diag((0.3, 0.3, 0.3, 1.0)) @ moved(y=-0.7, z=1.5), (4,)),
+    ]
+    lights = [
+        Light("/L", "dome", np.eye(4), (0.3, 0.35, 0.4)),
+        Light("/Lights/Key", "sphere", moved(-3, 4, 3), (60.0,) * 3, (0.5, 0.5)),
+        Light("/Lights/Rim", "rect", moved(3, 3, -2), (20.0,) * 3, (1.0, 1.0)),
+    ]
+    names = (
+        "beauty", "direct", "indirect", "diffuse", "specular", "transmission", "emission", "shadow",
+        "light.L", "light.Key", "light.Rim", "light.surfaces", "object-id", "material-id", "coverage",
+        "position", "uv", "normal", "normal-camera", "depth", "depth-soft",
+    )  # fmt: skip
+    view = camera((0, 0.6, 6), (0, 0, 0), focal_length=1.5)
+    how = {"size": (64, 48), "samples": 48, "material": looks}
+    return (
+        trace(items, lights, view, passes=names, **how),
+        trace(items, lights, view, **how),
+        items,
+        looks,
+        view,
+    )
+
+
+def _named(shape: Geometry, path: str) -> Geometry:
+    return replace(shape, path=path)
+
+
+def test_parts_of_the_beauty_add_up_to_it(room) -> None:
+    film, alone, *_ = room
+    beauty = film.passes["beauty"][..., :3]
+    assert np.array_equal(beauty, alone.passes["beauty"][..., :3])  # asking for parts changes nothing
+    assert film.rays == alone.rays
+    for parts in (
+        ("direct", "indirect"),
+        ("diffuse", "specular", "transmission", "emission"),
+        ("light.L", "light.Key", "light.Rim", "light.surfaces"),
+    ):
+        total = np.sum([film.passes[name] for name in parts], axis=0)
+        np.testing.assert_allclose(total, beauty, rtol=2e-5, atol=2e-6)
+        assert all(film.passes[name].mean() > 1e-4 for name in parts), parts
+
+
+def test_parts_are_where_they_belong(room) -> None:
+    film, _, items, *_ = room
+    ids = _decoded(film)
+    front = np.argmax(np.stack([ids[item.geometry.path] for item in items]), axis=0)
+    covered = np.stack([ids[item.geometry.path] for item in items]).max(0) == 1.0
+    gold, floor, coal = (covered & (front == k) for k in (1, 0, 4))
+    passes = film.passes
+    clear = passes["transmission"].sum(-1) == 0.0
+    assert passes["diffuse"][gold & clear].max() < 1e-6  # a metal has no diffuse part
+    assert passes["specular"][floor & clear].max() < 1e-6  # and a matt floor no specular one
+    assert passes["emission"][coal & clear].mean(0) == pytest.approx((3.0, 1.0, 0.2), rel=0.05)
+    assert passes["transmission"][:, 40:].max() > 0.1
+    shadow = passes["shadow"][floor & clear]
+    assert shadow.min() >= 0.0
+    assert shadow.max() <= 1.0 + 1e-5
+    assert shadow.max() > 0.3
+    assert passes["light.surfaces"][floor & clear].max() > 0.05  # the coal lights the floor about it
+
+
+def _decoded(film) -> dict[str, np.ndarray]:
+    """Coverage of each object, as a compositor reads it: by the hash of its name alone."""
+    layer = film.passes["object-id"]
+    found = {}
+    for name in film.names["object-id"]:
+        number = mmh3.hash(name, signed=False)
+        if number >> 23 & 255 in (0, 255):
+            number ^= 1 << 23
+        wanted = np.array([number], np.uint32).view(np.float32)[0]
+        found[name] = sum(np.where(layer[..., k] == wanted, layer[..., k + 1], 0.0) for k in range(0, 12, 2))
+    return found
+
+
+def test_ids_cover_each_pixel_once(room) -> None:
+    film, *_ = room
+    ids = _decoded(film)
+    assert set(ids) == {"/Floor", "/Gold", "/Plastic", "/Pane", "/Coal"}
+    total = sum(ids.values())
+    # What lets most light through leaves its place to what is behind it.
+    assert ids["/Pane"].max() == 0.0
+    assert total.max() <= 1.0 + 1e-6
+    met = film.passes["depth"][..., 0] < np.inf
+    assert total[met].min() > 0.0
+    assert (total[~met] == 0.0).all()
+    ranks = film.passes["object-id"][..., 1::2]
+    assert (np.diff(ranks, axis=-1) <= 0.0).all()
+    # Coverage is that of the nearest object; no pixel's is more than all it covers.
+    coverage = film.passes["coverage"][..., 0]
+    assert (coverage <= total + 1e-6).all()
+    assert coverage[met].min() > 0.0
+
+
+def test_data_of_what_is_in_front_agree_with_each_other(room) -> None:
+    film, _, _, _, view = room
+    depth = film.passes["depth"][..., 0]
+    met = np.isfinite(depth)
+    position = film.passes["position"]
+    # The depth of a place is how far it is along the view; depth is taken at the pixel's centre.
+    matrix = np.asarray(view.to_world)
+    along = (position - matrix[3, :3]) @ -matrix[2, :3]
+    steep = met & (film.passes["normal-camera"][..., 2] > 0.6) & (film.passes["coverage"][..., 0] > 0.99)
+    assert np.median(np.abs(along - depth)[steep]) < 0.05
+    assert np.abs(along - depth)[steep].max() < 0.3  # half a pixel on a slope
+    soft = film.passes["depth-soft"][..., 0]
+    assert (np.isfinite(soft) == met).all()
+    assert (soft[met] >= depth[met] - 0.2).all()
+    edge = np.abs(soft - depth)[met] > 0.3
+    assert 0.01 < edge.mean() < 0.3  # apart at edges only
+    turned = film.passes["normal"] @ matrix[:3, :3].T
+    np.testing.assert_allclose(film.passes["normal-camera"], turned, atol=1e-6)
+    assert film.passes["normal-camera"][met][:, 2].min() > -0.2
+    uv = film.passes["uv"][met]
+    assert uv.min() >= 0.0
+    assert uv.max() <= 1.0
+
+
+def test_passes_reach_the_file_with_their_names(plan_file: Path) -> None:
+    wanted = "passes: [beauty, light.*, object-id, uv, diffuse, specular]"
+    plan_file.write_text(PLAN.replace("passes: [beauty, depth]", wanted))
+    run = lattice.open_plan(plan_file).run(at=["day/Front"], workers=0)
+    assert run.ok
+    spec = oiio.ImageInput.open(str(run.files("day/Front")[0])).spec()
+    lights = [name for name in spec.channelnames if name.startswith("light.")]
+    assert "light.surfaces.R" in lights
+    assert len(lights) > 3
+    assert {"object-id00.R", "object-id02.A", "uv.U", "diffuse.B"} <= set(spec.channelnames)
+    marks = {a.name: a.value for a in spec.extra_attribs if a.name.startswith("cryptomatte/")}
+    key = next(iter(marks)).split("/")[1]
+    assert marks[f"cryptomatte/{key}/name"] == "object-id"
+    assert marks[f"cryptomatte/{key}/hash"] == "MurmurHash3_32"
+    manifest = json.loads(marks[f"cryptomatte/{key}/manifest"])
+    assert any(name.startswith("/World/") for name in manifest)
+    assert key == f"{mmh3.hash('object-id', signed=False):08x}"[:7]
+    assert lattice.open_plan(plan_file).run(at=["day/Front"], workers=0).outlook.done
