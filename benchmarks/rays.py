@@ -46,9 +46,8 @@ def main() -> None:
         folder = Path(name)
         write_demo(folder)
         lattice.prepare_tracer()
-        print(
-            f"{'one thread':26} {'rays':>11} {'path tracer':>13} {'embreex alone':>14} {'ratio':>6} {'passes':>7}"
-        )
+        heads = f"{'one thread':26} {'rays':>11} {'path tracer':>13} {'embreex alone':>14}"
+        print(f"{heads} {'ratio':>6} {'passes':>7}")
         for address in CELLS:
             rays = folder / "rays.npz"
             subprocess.run([sys.executable, __file__, "record", str(folder), address, str(rays)], check=True)

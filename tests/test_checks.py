@@ -64,6 +64,52 @@ def test_what_the_tracer_does_not_draw_or_draws_otherwise(plan_file: Path) -> No
     assert has(said, "warning", "its surface is Marble, not UsdPreviewSurface")
 
 
+def test_broken_shapes_pictures_and_cameras_are_named_and_the_rest_is_drawn(plan_file: Path) -> None:
+    def change(stage: Usd.Stage) -> None:
+        def mesh(name: str, points, counts, indices) -> None:
+            made = UsdGeom.Mesh.Define(stage, f"/World/{name}")
+            made.CreatePointsAttr(points)
+            made.CreateFaceVertexCountsAttr(counts)
+            made.CreateFaceVertexIndicesAttr(indices)
+
+        corners, nan, inf = [(0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0)], float("nan"), float("inf")
+        mesh("Nowhere", [*corners, (nan, 0, 0), (0, inf, 0)], [4, 3, 3], [0, 1, 2, 3, 0, 1, 4, 1, 2, 5])
+        mesh("Astray", corners, [4, 3], [0, 1, 2, 3, 0, 1, 77])
+        mesh("Odd", corners, [4, 4], [0, 1, 2, 3])
+        mesh("Empty", [], [], [])
+        mesh("Flat", [(0, 0, 0)] * 4, [4, 2], [0, 1, 2, 3, 0, 1])
+        singular = UsdGeom.Xform.Define(stage, "/World/Crushed")
+        singular.AddScaleOp().Set((1, 0, 1))
+        UsdGeom.Sphere.Define(stage, "/World/Crushed/Ball").CreateRadiusAttr(float("inf"))
+        # Two shaders that each wait for the other.
+        look = UsdShade.Material.Define(stage, "/World/Looks/Ring")
+        a, b = (UsdShade.Shader.Define(stage, f"/World/Looks/Ring/{name}") for name in "AB")
+        for shader in (a, b):
+            shader.CreateIdAttr("UsdUVTexture")
+            shader.CreateInput("st", Sdf.ValueTypeNames.Float2)
+            shader.CreateOutput("rgb", Sdf.ValueTypeNames.Float3)
+        for one, other in ((a, b), (b, a)):
+            one.GetInput("st").ConnectToSource(other.GetOutput("rgb"))
+        surface = UsdShade.Shader.Define(stage, "/World/Looks/Ring/S")
+        surface.CreateIdAttr("UsdPreviewSurface")
+        colour = surface.CreateInput("diffuseColor", Sdf.ValueTypeNames.Color3f)
+        colour.ConnectToSource(a.GetOutput("rgb"))
+        look.CreateSurfaceOutput().ConnectToSource(surface.CreateOutput("out", Sdf.ValueTypeNames.Token))
+        UsdShade.MaterialBindingAPI.Apply(stage.GetPrimAtPath("/World/Flat")).Bind(look)
+
+    said = findings(plan_file, change, allow_missing=True)
+    assert has(said, "warning", "2 points of it lie nowhere")
+    assert has(said, "warning", "2 faces of 3 cannot be drawn")
+    assert has(said, "warning", "1 face of 2 cannot be drawn")
+    assert has(said, "warning", "its faces ask for 8 points and 4 are given; none of it is drawn")
+    assert has(said, "warning", "it has no faces")
+    found = {f.place for f in lattice.open_plan(plan_file).check() if "broken" in f.what}
+    assert found == {f"/World/{name}" for name in ("Nowhere", "Astray", "Odd", "Empty", "Flat")}
+    run = lattice.open_plan(plan_file).run(workers=0, allow_missing=True)
+    assert run.ok
+    assert all(np.isfinite(run.picture(cell)).all() for cell in ("day/Front", "night/Side"))
+
+
 def test_missing_layers_are_errors_with_their_prim(plan_file: Path) -> None:
     def change(stage: Usd.Stage) -> None:
         stage.DefinePrim("/World/Guest").GetReferences().AddReference("guest.usda")

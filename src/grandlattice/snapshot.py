@@ -35,6 +35,7 @@ class Geometry:
     corner_normals : (T, 3, 3) float32, unit length.
     corner_uvs : (T, 3, 2) float32; zeros where the mesh has none.
     subsets : (T,) int32 indices into the `materials` of the `Item`.
+    flaws : what was wrong with the shape and is left out of it, for messages.
     """
 
     path: str
@@ -43,6 +44,7 @@ class Geometry:
     corner_normals: FloatArray
     corner_uvs: FloatArray
     subsets: IntArray
+    flaws: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, eq=False)

@@ -36,7 +36,7 @@ def check_scene(checked: Checked) -> Iterator[Finding]:
     for kind, count in survey.undrawn.items():
         yield Finding(
             WARNING,
-            f"{count} of type {kind} will not be seen: the tracer draws meshes.",
+            f"{count} of type {kind} will not be seen: the tracer draws meshes, primitives and curves.",
             cure="turn them into meshes in the program the scene comes from",
         )
     for path, reason in survey.unknown_materials.items():
@@ -81,6 +81,14 @@ def check_cells(checked: Checked) -> Iterator[Finding]:
         except LatticeError as problem:
             yield from_error(problem)
             continue
+        for item in snapshot.items:
+            for flaw in item.geometry.flaws:
+                if (item.geometry.path, flaw) not in known:
+                    known.add((item.geometry.path, flaw))
+                    yield Finding(
+                        WARNING, f"The mesh is broken: {flaw}.", item.geometry.path,
+                        "mend it in the program the scene comes from; the rest is drawn",
+                    )  # fmt: skip
         for prim, what, place in stage.notes:
             yield Finding(NOTE, f"{prim}: {what}.", str(place))
         if ("edits", key[0]) not in known:

@@ -286,7 +286,7 @@ def catch(scene, room, options, catching, path, hit):
     lit, dark, rays = 0.0 * path.t_near, 0.0 * path.t_near, 0
     for i in range(scene.light_count):
         u, v = pair(path.seed, path.sample, all_lanes(LIGHT + i))
-        lamp = light_at(scene.lights, i)
+        lamp = light_at(scene.lights, all_lanes(0) + i)
         reached = catching & _reaches(lamp, int32s(scene.reached)[vertex.placement])
         aim = sample_light(scene, room + 4 * MATERIAL, lamp, reached, vertex.point, u, v)
         cosine = dot(aim.direction, vertex.facing)

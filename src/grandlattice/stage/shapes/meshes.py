@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pxr import Sdf, Usd, UsdGeom
 
+from grandlattice.readable import many
 from grandlattice.snapshot import Geometry
 from grandlattice.stage.shapes.polygons import smooth_normals, triangulated, unit
 from grandlattice.stage.shapes.subdivision import (
@@ -94,14 +95,23 @@ class MeshSource:
         points = _array(self.points, (0, 3), np.float32)
         counts = _array(self.counts, (0,), np.int64)
         indices = _array(self.indices, (0,), np.int64)
+        flaws = []
         if counts.sum() != len(indices) or (counts < 0).any():
+            said = f"its faces ask for {counts.sum():,} points and {len(indices):,} are given"
+            flaws.append(f"{said}; none of it is drawn")
             counts, indices = counts[:0], indices[:0]
+        elif not len(counts):
+            flaws.append("it has no faces")
         finite = np.isfinite(points).all(axis=1)
         here = (indices >= 0) & (indices < len(points))
         here[here] = finite[indices[here]]
         of_face = np.repeat(np.arange(len(counts)), counts)
         wrong = np.bincount(of_face, ~here, len(counts)) > 0
         good = ~wrong & (counts >= 3)
+        if not finite.all():
+            flaws.append(f"{many((~finite).sum(), 'point')} of it lie nowhere (not a number, or infinite)")
+        if not good.all():
+            flaws.append(f"{many((~good).sum(), 'face')} of {len(counts):,} cannot be drawn and are left out")
         faces = np.flatnonzero(good)
         corners = np.flatnonzero(good[of_face])
         points = np.where(finite[:, None], points, 0.0).astype(np.float32)
@@ -147,7 +157,7 @@ class MeshSource:
         return Geometry(
             path, np.ascontiguousarray(points, np.float32), np.ascontiguousarray(of_point, np.int32),
             np.ascontiguousarray(normals, np.float32), np.ascontiguousarray(uvs, np.float32),
-            subset_of[faces[face]],
+            subset_of[faces[face]], tuple(flaws),
         )  # fmt: skip
 
     def _given_normals(self, sources: _Sources, corner: NDArray) -> NDArray | None:
