@@ -65,7 +65,7 @@ def to_world(stage: Usd.Stage, path: str, frame: float = 1.0) -> np.ndarray:
     return np.array(UsdGeom.Xformable(stage.GetPrimAtPath(path)).ComputeLocalToWorldTransform(frame))
 
 
-def snapshot_of(stage: Usd.Stage, frame: float = 1.0, levels: int = 1) -> Snapshot:
+def snapshot_of(stage: Usd.Stage, frame: float = 1.0, levels: int = 1, **asked) -> Snapshot:
     """What the tracer would be given of a stage, without a plan's edits."""
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder) / "scene.usda"
@@ -76,4 +76,4 @@ def snapshot_of(stage: Usd.Stage, frame: float = 1.0, levels: int = 1) -> Snapsh
         model = validate(parse("lattice: 1\nscene: scene.usda\ndefaults: {camera: /Camera}\n"))
         cell_stage = CellStage(open_scene(file), model, Path(folder))
         cell_stage.switch(())
-        return Snapshotter(cell_stage).take("/Camera", frame, levels)
+        return Snapshotter(cell_stage).take("/Camera", frame, levels, **asked)

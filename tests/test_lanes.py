@@ -169,14 +169,14 @@ def _triple(address, k):
 def ask(scene, room, active, origin, direction, near, far, masks, together, out, geometry):
     hit = embree.closest_hits(
         scene, 0, room, mask_of(active), _triple(origin, 0), _triple(direction, 0),
-        all_lanes(near), all_lanes(far), all_lanes(masks), together,
+        all_lanes(near), all_lanes(far), all_lanes(masks), all_lanes(0.0), together,
     )  # fmt: skip
     store(float32s(out), 0, where(hit.found, hit.distance, -1.0))
     store(float32s(out), LANES, where(hit.found, hit.u, -1.0))
     store(int32s(geometry), 0, where(hit.found, hit.placement * 100000 + hit.triangle, -1))
     dark = embree.blocked(
         scene, room, mask_of(active), _triple(origin, 0), _triple(direction, 0),
-        all_lanes(far), all_lanes(masks),
+        all_lanes(far), all_lanes(masks), all_lanes(0.0),
     )  # fmt: skip
     return bits_of(dark)
 
@@ -195,7 +195,7 @@ def two_balls() -> embree.RayScene:
         embree.Placements(
             points, triangles.astype(np.int32), np.array([0, 1, 2]) * len(ball.triangles), np.array([0, 1]),
             matrices, np.array([False, True]), np.array([embree.CAMERA | embree.OTHER, embree.OTHER]),
-            np.array([False, False]),
+            np.array([False, False]), np.zeros((2, 0, 3, 4), np.float32),
         )
     )  # fmt: skip
 

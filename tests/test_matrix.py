@@ -274,7 +274,7 @@ def test_cells_and_frames_stand_in_the_order_of_a_plain_reading(plan) -> None:
         object.__setattr__(cell.settings, "seed", cell.settings.seed)
         cells[k] = type(cell)(cell.index, cell.address, cell.coordinates, type(cell.settings)(
             **{**cell.settings.__dict__, "seed": k, "output": "x/{index}-{frame}"}), cell.edits)  # fmt: skip
-    tasks = list_tasks(Ingredients(whole, Made(cells), prints, FileNames()), range(len(cells)))
+    tasks = list_tasks(Ingredients(model, whole, Made(cells), prints, FileNames()), range(len(cells)))
     assert [(task.first.address, task.frame) for task in tasks] == expected
     names = list(axes)
     for before, after in itertools.pairwise(tasks):
@@ -520,7 +520,7 @@ def test_the_schema_takes_the_demo_and_describes_every_key() -> None:
     for wrong in (
         {"sise": "1x1"},
         {"size": "big"},
-        {"passes": ["beuty"]},
+        {"passes": ["beau ty"]},
         {"format": "bmp"},
         {"samples": "many"},
     ):

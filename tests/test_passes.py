@@ -13,7 +13,8 @@ import pytest
 
 import grandlattice as lattice
 from conftest import PLAN
-from grandlattice.snapshot import Geometry, Item, Light, Material
+from grandlattice.snapshot import Geometry, Item, Light, Material, Snapshot
+from grandlattice.tracer import OwnPass, Sensor, Tracer, TraceSettings
 from shapes import MATT, camera, geometry, moved, plane, sphere, trace
 
 BALL = sphere(48)
@@ -107,6 +108,63 @@ def _decoded(film) -> dict[str, np.ndarray]:
         wanted = np.array([number], np.uint32).view(np.float32)[0]
         found[name] = sum(np.where(layer[..., k] == wanted, layer[..., k + 1], 0.0) for k in range(0, 12, 2))
     return found
+
+
+@pytest.mark.parametrize("colour", [(0.5, 0.5, 0.5), (0.6, 0.3, 0.05)])
+def test_illuminance_is_what_arrives_whatever_the_surface(colour) -> None:
+    # Inside a ball that glows with 1 and reflects c of it again and again, light is 1/(1 − c): E = π of that.
+    look = Material("/W", {**MATT, "diffuseColor": colour, "emissiveColor": (1.0,) * 3})
+    film = trace([BALL], [], camera((0, 0, 0.3), (0, 0, 0)), (16, 16), 1024, look,
+                 passes=("illuminance", "beauty"), bounces=64)  # fmt: skip
+    light = np.array([0.2126, 0.7152, 0.0722]) @ (1.0 / (1.0 - np.array(colour)))
+    assert film.passes["illuminance"].mean() == pytest.approx(np.pi * light, rel=0.02)
+    # One lux of a distant light falls on a black floor as on any other; under 60° it is half a lux.
+    sun = Light(
+        "/Sun",
+        "distant",
+        moved(turn_x=-30),
+        (1.0 / (np.pi * np.sin(np.radians(0.265)) ** 2),) * 3,
+        (0.53, 0.0),
+    )
+    black = Material("/B", {**MATT, "diffuseColor": (0.0,) * 3})
+    film = trace([plane()], [sun], camera((0, 2, 3)), (16, 16), 32, black, passes=("illuminance",))
+    np.testing.assert_allclose(film.passes["illuminance"], 0.5, rtol=0.01)
+
+
+def test_passes_of_a_plans_own(room) -> None:
+    _, _, items, looks, view = room
+    lamps = [
+        Light(f"/Lamps/{n}", "sphere", moved(x, 4, 3), (40.0,) * 3, (0.5, 0.5))
+        for n, x in zip("ABC", (-3, 0, 3), strict=True)
+    ]
+    own = {
+        "pair": OwnPass("light", frozenset(["/Lamps/A", "/Lamps/C"])),
+        "near": OwnPass("occlusion", radius=0.3),
+        "far": OwnPass("occlusion", radius=30.0),
+    }
+    passes = ("light.A", "light.B", "light.C", "occlusion", *own)
+    snapshot = Snapshot(tuple(items), looks, tuple(lamps), view)
+    film = Tracer(2).trace(snapshot, {}, Sensor(view, 48, 36), TraceSettings(samples=16), passes, own=own)
+    np.testing.assert_allclose(
+        film.passes["pair"], film.passes["light.A"] + film.passes["light.C"], rtol=1e-5, atol=1e-6
+    )
+    near, some, far = (film.passes[name] for name in ("near", "occlusion", "far"))
+    assert (near >= some).all()
+    assert (some >= far).all()
+    assert 0.1 < far.mean() < some.mean() < near.mean() < 1.0
+
+
+def test_parts_that_are_denoised_still_add_up(room) -> None:
+    pytest.importorskip("pyoidn")
+    _, _, items, looks, view = room
+    lamps = [
+        Light(f"/Lamps/{n}", "sphere", moved(x, 4, 3), (40.0,) * 3, (0.5, 0.5))
+        for n, x in (("A", -3), ("B", 3))
+    ]
+    names = ("beauty", "light.A", "light.B", "light.surfaces")
+    film = trace(items, lamps, view, size=(64, 48), samples=8, material=looks, passes=names, denoise=True)
+    total = np.sum([film.passes[name] for name in names[1:]], axis=0)
+    np.testing.assert_allclose(total, film.passes["beauty"][..., :3], rtol=1e-4, atol=1e-5)
 
 
 def test_ids_cover_each_pixel_once(room) -> None:

@@ -36,8 +36,14 @@ def test_a_matt_ball_in_a_white_furnace_shows_its_albedo_everywhere(albedo: floa
 @pytest.mark.parametrize("roughness", [0.05, 0.35, 1.0])
 @pytest.mark.parametrize(
     "look",
-    [{}, {"metallic": (1.0,)}, {"clearcoat": (1.0,), "clearcoatRoughness": (0.3,)}, {"opacity": (0.2,)}],
-    ids=["plastic", "metal", "coated", "glass"],
+    [
+        {},
+        {"metallic": (1.0,)},
+        {"clearcoat": (1.0,), "clearcoatRoughness": (0.3,)},
+        {"opacity": (0.2,)},
+        {"opacity": (0.0,)},
+    ],
+    ids=["plastic", "metal", "coated", "milk glass", "glass"],
 )
 def test_no_lobe_gains_or_loses_light(look: dict, roughness: float) -> None:
     # A white surface in a white furnace is white: what one lobe reflects, those below do not get.
@@ -122,6 +128,32 @@ def test_dome_image_lies_the_right_way() -> None:
         view = camera((0, 0, 0), towards, (0.1, 0.1), 1.0)
         film = trace([], [light], view, (4, 4), 4, images={"sky": image})
         assert film.passes["beauty"][2, 2, :3] == pytest.approx(colour, abs=1e-3)
+
+
+def test_a_sky_whose_upper_half_is_white_lights_walls_half_as_much_as_floors() -> None:
+    # Irradiance π on a floor that sees all of the half, π/2 on a wall, which sees half of it.
+    sky = np.zeros((32, 64, 3), np.float32)
+    sky[:16] = 1.0
+    light = Light("/Sky", "dome", np.eye(4), (1.0,) * 3, texture=Texture("sky"))
+    how = {"images": {"sky": sky}, "bounces": 1, "show_background": False}
+    floor = trace([plane()], [light], camera((0, 5, 0), (0, 0, 0), (0.1, 0.1)), (8, 8), 256, **how)
+    wall = Item(plane(1.0), moved(turn_x=90), (0,))
+    seen = trace([wall], [light], camera((0, 0, 5), (0, 0, 0), (0.05, 0.05)), (8, 8), 1024, **how)
+    assert floor.passes["beauty"][..., 0].mean() == pytest.approx(0.5, rel=0.01)
+    assert seen.passes["beauty"][..., 0].mean() == pytest.approx(0.25, rel=0.02)
+
+
+def test_a_plate_lit_by_its_equal_opposite_has_their_form_factor() -> None:
+    # Two parallel unit squares a unit apart exchange F = 0.19982 (Howell, C-11): the lower, of albedo ½,
+    # lit by the upper that glows with 1, has the mean radiance ½ F; and its illuminance is π F.
+    glowing = Material("/Glow", {**MATT, "diffuseColor": (0.0,) * 3, "emissiveColor": (1.0,) * 3})
+    upper = Item(plane(0.5), moved(y=1.0), (1,), seen=False)
+    view = camera((0, 5, 0), (0, 0, 0), aperture=(1.0, 1.0), orthographic=True)
+    passes = ("beauty", "illuminance")
+    film = trace([Item(plane(0.5), np.eye(4), (0,)), upper], [], view, (32, 32), 256, (matt(0.5), glowing),
+                 passes=passes, bounces=1)  # fmt: skip
+    assert film.passes["beauty"][1:-1, 1:-1, 0].mean() == pytest.approx(0.5 * 0.19982, rel=0.03)
+    assert film.passes["illuminance"][1:-1, 1:-1].mean() == pytest.approx(np.pi * 0.19982, rel=0.03)
 
 
 def test_depth_of_a_tilted_plane_to_its_very_edge() -> None:

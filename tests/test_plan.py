@@ -52,7 +52,7 @@ MISTAKES = [
     ("size: 48x32", "size: 48 by 32", "a size is written 1280x720", "6:3"),
     ("samples: 4", "samples: many", "samples should be a whole number, not 'many'", "7:3"),
     ("samples: 4", "samples: 0", "samples should be at least 1", "7:3"),
-    ("[beauty, depth]", "[beauty, depht]", "there is no pass 'depht'. Did you mean depth?", "8:"),
+    ("[beauty, depth]", "[beauty, depht]", "There is no pass depht. Did you mean depth?", "8:"),
     ("[beauty, depth]", "[+depth, beauty]", "either replaces (depth) or amends", "8:"),
     ("[exr, png]", "[exr, bmp]", "there is no format 'bmp'", "9:"),
     ("hide:", "hdie:", "hdie is no edit. Did you mean hide?", "16:11"),

@@ -9,7 +9,7 @@ from numba import njit
 from grandlattice.snapshot import Light, Material, Shaping, Texture
 from grandlattice.tracer.lanes import LANES, all_lanes, lane_numbers, mask_of
 from grandlattice.tracer.lights import FAR, light_at, meet_light, pack_lights, sample_light
-from grandlattice.tracer.materials import MATERIAL_ROOM, pack_materials, surface_at
+from grandlattice.tracer.materials import MATERIAL_ROOM, pack_materials, sharp, surface_at
 from grandlattice.tracer.memory import Pinned, aligned_words, float32s, int32s, load, store
 from grandlattice.tracer.sampling import (
     FILTER_STEPS,
@@ -227,7 +227,7 @@ def scene_of(material: Material, **fields) -> Pinned:
 @njit
 def surface_in(scene, wo_z, room):
     half = all_lanes(0.5)
-    surface = surface_at(scene, all_lanes(0), half, half, room)
+    surface = surface_at(scene, all_lanes(0), sharp(half, half), room)
     return surface, lobes_of(surface, scene.tables, all_lanes(wo_z))
 
 

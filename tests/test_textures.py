@@ -12,7 +12,14 @@ from numba import njit
 
 from grandlattice.snapshot import Material, Texture, TextureInput
 from grandlattice.tracer.lanes import LANES, all_lanes
-from grandlattice.tracer.materials import MATERIAL_ROOM, is_clear, pack_materials, see_through, surface_at
+from grandlattice.tracer.materials import (
+    MATERIAL_ROOM,
+    is_clear,
+    pack_materials,
+    see_through,
+    sharp,
+    surface_at,
+)
 from grandlattice.tracer.memory import Pinned, aligned_words, float32s, int32s, load, store
 from grandlattice.tracer.scattering import albedo_tables
 from grandlattice.tracer.textures import decode_table, pack_textures, read_texture, srgb_to_linear, texture_at
@@ -23,7 +30,8 @@ from grandlattice.tracer.vertices import SCENE
 def read_into(textures, decode, row, u, v, out, length):
     for k in range(0, length, LANES):
         texture = texture_at(textures, load(int32s(row), k))
-        rgba = read_texture(texture, decode, load(float32s(u), k), load(float32s(v), k))
+        at = sharp(load(float32s(u), k), load(float32s(v), k))
+        rgba = read_texture(texture, decode, at.u, at.v, at.area, at.chance)
         for c in range(4):
             store(float32s(out), c * length + k, rgba[c])
 
@@ -157,7 +165,7 @@ FIELDS = ("diffuse", "f0", "f90", "alpha", "coat", "coat_alpha", "opacity", "pre
 @njit
 def surface_into(scene, which, room, out):
     half = all_lanes(0.5)
-    surface = surface_at(scene, load(int32s(which), 0), half, half, room)
+    surface = surface_at(scene, load(int32s(which), 0), sharp(half, half), room)
     floats = float32s(out)
     for i in range(3):
         store(floats, i * LANES, surface.diffuse[i])
@@ -169,7 +177,7 @@ def surface_into(scene, which, room, out):
     store(floats, 9 * LANES, surface.coat_alpha)
     store(floats, 10 * LANES, surface.opacity)
     store(floats, 11 * LANES, surface.presence)
-    store(floats, 15 * LANES, see_through(surface, scene.tables, all_lanes(0.8)))
+    store(floats, 15 * LANES, see_through(surface, scene.tables, all_lanes(0.8), half < 0.0)[1])
 
 
 def surfaces(*looks: dict, images=None) -> list[dict]:

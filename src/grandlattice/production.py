@@ -116,7 +116,7 @@ class Planned:
 
     @cached_property
     def ingredients(self) -> Ingredients:
-        return Ingredients(self.lattice, self.make, self.fingerprints, self.names)
+        return Ingredients(self.model, self.lattice, self.make, self.fingerprints, self.names)
 
     def key(self, indices: Indices, frames: Frames) -> str:
         """Digest of everything that decides which tasks there are and what they make."""
@@ -282,7 +282,7 @@ def run(
         count = default_workers(block) if workers is None else workers
         each = threads or block.threads or max(1, count // len(todo))
         order = replace(_order(planned, each, allow_missing, block.existing), further=further)
-        # Workers load their libraries and the scene while the cost is measured.
+        # Workers measure the cost, and have the scene at hand then.
         backend: Backend = (
             Processes(order, min(count, len(todo)), gentle=block.gentle) if count > 0 else InPlace(order)
         )
@@ -292,7 +292,10 @@ def run(
         )
         told = Teller(block.notices, begun, planned.name, listeners.on_event)
         try:
-            begun.estimate = _estimate(planned, order, todo, count)
+            # A run of some seconds is not worth a probe.
+            worth_it = todo.work > _WORTH_A_PROBE and not order.model.renderers
+            probing = backend.probe if worth_it else None
+            begun.estimate = estimate(todo, count, order.threads, planned.ledger, probing)
             if begun.estimate is not None and listeners.on_estimate is not None:
                 listeners.on_estimate(begun.estimate)
             Coordinator(begun, backend, patience, Spending(block.budget), told).carry_out(count)
@@ -335,19 +338,6 @@ def note_tasks(planned: Planned, run: Run, key: str) -> None:
 def any_traced(model: PlanModel, todo: TaskList) -> bool:
     """Whether the embedded tracer may be needed."""
     return not model.renderers or any(task.first.settings.renderer == "tracer" for task in todo[:200])
-
-
-def _estimate(planned: Planned, order: WorkOrder, todo: TaskList, workers: int) -> Estimate | None:
-    """What the run will cost; a run of some seconds is not worth a probe."""
-    workshop: list[Workshop] = []
-
-    def probe(cell: Cell, frame: int) -> tuple[float, float, float]:
-        if not workshop:
-            workshop.append(Workshop(order, planned.scene))
-        return workshop[0].probe(cell, frame)
-
-    worth_it = todo.work > _WORTH_A_PROBE and not order.model.renderers
-    return estimate(todo, workers, order.threads, planned.ledger, probe if worth_it else None)
 
 
 def default_workers(block: RunBlock) -> int:

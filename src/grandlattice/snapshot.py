@@ -56,7 +56,10 @@ class Item:
     too, but for the shadow that falls on it, which is alpha; an item not *seen* is left out for
     the camera only.
 
-    With `copies`, (N, 4, 4), it stands there N times: each goes before `to_world`.
+    With `copies`, (N, 4, 4), it stands there N times: each goes before `to_world`.  The glass of a
+    shape that closes upon itself is solid, unless it is said to be a `sheet`.  What moves while the
+    shutter is open has a `track`, (S, 4, 4): its `to_world` at S times, the first when the shutter opens,
+    the last when it closes.
     """
 
     geometry: Geometry
@@ -66,6 +69,8 @@ class Item:
     seen: bool = True
     catches: bool = False
     copies: Matrix | None = None
+    sheet: bool = False
+    track: Matrix | None = None
 
     @property
     def placements(self) -> Matrix:
@@ -79,7 +84,8 @@ class Texture:
 
     `transform` is (a, b, c, d, e, f) with u' = a·u + b·v + c and v' = d·u + e·v + f.
     `colour_space` is ``auto``, ``raw`` or ``sRGB``; wraps are ``repeat clamp mirror black``.
-    `prim` is the shader prim that asks for the image, for messages.
+    `prim` is the shader prim that asks for the image, for messages.  An image in tiles has a `tiles`
+    entry for each that is there: its number, 1001 + column + 10·row, and its file.
     """
 
     file: str
@@ -91,6 +97,12 @@ class Texture:
     bias: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 0.0)
     fallback: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 1.0)
     transform: tuple[float, float, float, float, float, float] = (1.0, 0.0, 0.0, 0.0, 1.0, 0.0)
+    tiles: tuple[tuple[int, str], ...] = ()
+
+    @property
+    def files(self) -> tuple[str, ...]:
+        """Every file it reads."""
+        return tuple(file for _, file in self.tiles) or (self.file,)
 
 
 @dataclass(frozen=True)
@@ -106,7 +118,11 @@ Constant = tuple[float, ...]
 
 @dataclass(frozen=True)
 class Material:
-    """UsdPreviewSurface by its own input names; inputs left out have the fallback of the schema."""
+    """UsdPreviewSurface by its own input names; inputs left out have the fallback of the schema.
+
+    `transmissionColor` is ours: the colour light has after it went through glass.  Left out it is the hue
+    of the `diffuseColor`, as bright as can be; white where that is grey, black or left out too.
+    """
 
     path: str
     inputs: Mapping[str, Constant | TextureInput] = field(default_factory=dict)
@@ -155,7 +171,7 @@ class Camera:
 
     `aperture` is (width, height) and `offset` its shift, both at the film, in the unit of
     `focal_length`; for an orthographic camera the aperture is the size of what is seen.
-    `lens_radius` 0 is a pinhole.
+    `lens_radius` 0 is a pinhole.  `track` is as an `Item`'s.
     """
 
     path: str
@@ -167,11 +183,20 @@ class Camera:
     focus_distance: float = 0.0
     clipping: tuple[float, float] = (1e-3, 1e9)
     orthographic: bool = False
+    track: Matrix | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class Later:
+    """Where things are at the next frame: `places` holds a `to_world` for each item."""
+
+    places: tuple[Matrix, ...]
+    camera: Camera
 
 
 @dataclass(frozen=True, eq=False)
 class Snapshot:
-    """Everything a renderer needs for one cell at one frame."""
+    """Everything a renderer needs for one cell at one frame; `later` only where it was asked for."""
 
     items: tuple[Item, ...]
     materials: tuple[Material, ...]
@@ -179,3 +204,4 @@ class Snapshot:
     camera: Camera
     frame: float = 1.0
     metres_per_unit: float = 1.0
+    later: Later | None = None

@@ -83,12 +83,14 @@ def write_exr(
     *,
     half: bool = True,
     ppi: float | None = None,
+    within: tuple[int, int, int, int] | None = None,
 ) -> None:
-    """Write a layered OpenEXR file: ZIP, data and display window the whole picture.
+    """Write a layered OpenEXR file: ZIP, the data window the pixels, the display window the whole picture.
 
     Parameters
     ----------
     ppi : density on paper, pixels an inch.
+    within : of a part of a picture, its left and top, and the width and height of the whole.
 
     Raises
     ------
@@ -99,6 +101,8 @@ def write_exr(
     names = [name for layer in layers for name in layer.names]
     spec = oiio.ImageSpec(width, height, len(names), oiio.HALF if half else oiio.FLOAT)
     spec.channelnames = tuple(names)
+    if within is not None:
+        spec.x, spec.y, spec.full_width, spec.full_height = within
     formats = [oiio.HALF if half and not layer.exact else oiio.FLOAT for layer in layers for _ in layer.names]
     if len({str(f) for f in formats}) > 1:
         spec.channelformats = tuple(oiio.TypeDesc(f) for f in formats)

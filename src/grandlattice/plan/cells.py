@@ -42,6 +42,10 @@ class CellSettings:
     seed: int = 0
     bounces: int = 8
     clamp: float | None = None
+    shutter: float | None = None
+    projection: str = "camera"
+    eyes: Length = Length(0.065, in_metres=True)
+    region: tuple[int, int, int, int] | None = None
     fstop: float | None = None
     focus: Length | None = None
     subdivision: int = 1
@@ -58,10 +62,17 @@ class CellSettings:
     priority: int = 0
     take: tuple[str, ...] = ()
 
+    @property
+    def pixels(self) -> int:
+        """How many are rendered."""
+        left, top, right, bottom = self.region or (0, 0, self.size.width, self.size.height)
+        return (right - left) * (bottom - top)
+
 
 TRACED = (
     "camera", "size", "fit", "frames", "samples", "noise", "seconds", "seed", "bounces", "clamp",
-    "fstop", "focus", "subdivision", "background", "denoise", "renderer",
+    "shutter", "projection", "eyes", "region", "fstop", "focus", "subdivision", "background", "denoise",
+    "renderer",
 )  # fmt: skip
 """Settings the light in a picture depends on; cells that agree in these and their edits share a trace."""
 
@@ -264,14 +275,32 @@ def decided(settings: Mapping[str, Any], origins: Mapping[str, Place], facts: Sc
             known[key] = tuple(dict.fromkeys(known[key]))
     if "passes" in known:
         known["passes"] = _every_light(known["passes"], facts)
-    size = settings.get("size") or CellSettings.size
-    scale = settings.get("scale")
+    size, scale = settings.get("size") or CellSettings.size, settings.get("scale")
+    size = size if scale is None else size.scaled(scale)
+    if known.get("region") is not None:
+        known["region"] = _inside(known["region"], scale or 1.0, size, origins.get("region"))
     return CellSettings(
         camera=camera,
-        size=size if scale is None else size.scaled(scale),
+        size=size,
         frames=_frames(settings.get("frames"), origins, facts),
         **known,
     )
+
+
+def _inside(
+    region: tuple[int, int, int, int], scale: float, size: Size, place: Place | None
+) -> tuple[int, int, int, int]:
+    """A part of the picture in its own pixels; it is told in those of the whole size."""
+    left, top = int(region[0] * scale), int(region[1] * scale)
+    right, bottom = (max(low + 1, round(high * scale)) for low, high in ((left, region[2]), (top, region[3])))
+    right, bottom = min(right, size.width), min(bottom, size.height)
+    if left >= right or top >= bottom:
+        raise PlanError(
+            f"The region {' '.join(map(str, region))} lies outside the picture of {size}.",
+            place=place,
+            cure="write left top right bottom in pixels of the size",
+        )
+    return left, top, right, bottom
 
 
 def _every_light(passes: tuple[str, ...], facts: SceneFacts) -> tuple[str, ...]:

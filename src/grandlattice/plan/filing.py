@@ -36,7 +36,7 @@ from grandlattice.plan.naming import (
     wrong_name,
 )
 
-_KEYS = ("output", "format", "passes", "files", "frames", "take", "size", "scale")
+_KEYS = ("output", "format", "passes", "files", "frames", "take", "size", "scale", "region")
 _AT_ONCE = 16_000_000  # hashes held at a time
 _BASE = 0x9E3779B97F4A7C15  # odd; any will do
 _WORD = (1 << 64) - 1
@@ -125,7 +125,7 @@ class Filing:
             frames += count * len(state.frames)
             kinds = [(ext, group) for ext in state.format for group in self._groups(state, ext)]
             files += count * len(state.frames) * len(kinds)
-            pixels = state.size.width * state.size.height * len(state.frames)
+            pixels = state.pixels * len(state.frames)
             channels = ((_BYTES[ext], 3 * len(group) if ext == "exr" else 1) for ext, group in kinds)
             size += int(count * pixels * sum(rate * each for rate, each in channels))
         return Totals(cells, frames, files, size)

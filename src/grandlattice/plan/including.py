@@ -1,7 +1,7 @@
 """What a plan takes from other files: `include`.
 
-Words, selections, materials, qualities, takes and renderers of the files named stand beside the plan's own;
-where both have one of the same name, the plan's own wins, and a later file wins over an earlier.
+Words, selections, materials, qualities, passes, takes and renderers of the files named stand beside the
+plan's own; where both have one of the same name, the plan's own wins, and a later file wins over an earlier.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from typing import Any
 from grandlattice.errors import PlanError, nearest
 from grandlattice.plan.reader import Document, read_document
 
-SHARED = ("words", "select", "materials", "qualities", "takes", "renderers")
+SHARED = ("words", "select", "materials", "qualities", "own-passes", "takes", "renderers")
 _MOST_FILES = 100
 _FILE_KEYS = ("file", "with", "texture", "overlay")
 

@@ -17,7 +17,7 @@ from grandlattice.plan.axes import AxisTable, Path
 from grandlattice.plan.edits import Edit
 from grandlattice.plan.reader import Document
 from grandlattice.plan.schema import Bundle, PlanModel
-from grandlattice.plan.settings import Settings
+from grandlattice.plan.settings import PASSES, Settings, is_built_in
 
 
 @dataclass(frozen=True)
@@ -107,6 +107,14 @@ class Sayings:
                     place=self._place(path, "quality"),
                 )
             yield from self._settings(self._model.qualities[name], ("qualities", name))
+        for name in given.get("passes", ()):
+            known = self._model.own_passes
+            if not is_built_in(name.lstrip("+-")) and name.lstrip("+-") not in known:
+                raise PlanError(
+                    f"There is no pass {name.lstrip('+-')}. {nearest(name.lstrip('+-'), [*known, *PASSES])}",
+                    place=self._place(path, "passes"),
+                    cure="passes of your own stand under own-passes",
+                )
         if "renderer" in given:
             self._refuse_unknown_renderer(given["renderer"], path)
         for key, value in given.items():

@@ -6,6 +6,7 @@ camera) is settled by `lattice`, which knows them all.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Annotated, Any, Literal
 
@@ -15,7 +16,16 @@ from pydantic_core import PydanticCustomError
 
 from grandlattice.plan.edits import WRONG, AnyEdit, branches
 from grandlattice.plan.running import CommandRenderer, RunBlock
-from grandlattice.plan.settings import Number, Settings, Strict, Text, Texts, one_of
+from grandlattice.plan.settings import (
+    LengthText,
+    Number,
+    Settings,
+    Strict,
+    Text,
+    Texts,
+    is_built_in,
+    one_of,
+)
 from grandlattice.plan.sweeps import Sweep
 from grandlattice.plan.unfolding import MADE, unfolded
 
@@ -188,6 +198,50 @@ class MadeMaterial(Strict):
         return self
 
 
+class OwnLight(Strict):
+    """The share of some lights."""
+
+    of: Literal["light"] = Field(description="light")
+    on: Texts = Field(description="lights, or what stands above them")
+    except_: Texts | None = Field(None, alias="except", description="those left out")
+
+
+class OwnOcclusion(Strict):
+    """Openness within a distance."""
+
+    of: Literal["occlusion"] = Field(description="occlusion")
+    radius: LengthText = Field(description="how far it looks, scene units or with a unit")
+
+
+_OWN: dict[str, type[Strict]] = {"light": OwnLight, "occlusion": OwnOcclusion}
+
+
+def _own_kind(value: Any) -> str:
+    kind = value.get("of") if isinstance(value, Mapping) else getattr(value, "of", None)
+    return str(kind) if kind in _OWN else WRONG
+
+
+def _refuse_own(value: Any) -> Any:
+    raise PydanticCustomError(
+        "no_own_pass", "a pass of your own is {of: light, on: LIGHTS} or {of: occlusion, radius: LENGTH}"
+    )
+
+
+if TYPE_CHECKING:
+    OwnPass = OwnLight | OwnOcclusion
+else:
+    OwnPass = Annotated[branches(_OWN, _refuse_own), Discriminator(_own_kind)]
+
+
+def _own_name(value: object) -> str:
+    name = str(value)
+    if not re.fullmatch(r"[A-Za-z][\w-]*", name):
+        raise ValueError(f"a pass is named with letters, digits and -, not {name!r}")
+    if is_built_in(name):
+        raise ValueError(f"there is a pass {name} already; choose another name")
+    return name
+
+
 class PlanModel(Strict):
     """A whole plan."""
 
@@ -195,7 +249,8 @@ class PlanModel(Strict):
     scene: Text = Field(description="the USD scene, relative to the plan")
     include: Texts = Field(
         default_factory=list,
-        description="plan files whose words, select, materials, qualities, takes and renderers are used too",
+        description="plan files whose words, select, materials, qualities, own-passes, takes and renderers "
+        "are used too",
     )
     words: dict[str, Text] = Field(
         default_factory=dict, description="words of your own, fields of file names and labels"
@@ -204,6 +259,9 @@ class PlanModel(Strict):
     materials: dict[str, MadeMaterial] = Field(default_factory=dict, description="materials made by the plan")
     qualities: dict[str, Settings] = Field(default_factory=dict, description="named bundles of settings")
     defaults: Settings = Field(default_factory=Settings, description="settings of every cell")
+    own_passes: dict[Annotated[str, BeforeValidator(_own_name)], OwnPass] = Field(
+        default_factory=dict, alias="own-passes", description="passes of your own, by name"
+    )
     takes: dict[str, Bundle] = Field(default_factory=dict, description="named bundles of edits and settings")
     axes: dict[str, Axis] = Field(default_factory=dict, description="the dimensions of the matrix")
     rules: list[Rule] = Field(default_factory=list, description="what drops, amends or adds cells")
@@ -218,6 +276,11 @@ class PlanModel(Strict):
         default_factory=dict, description="outside renderers, for the setting renderer"
     )
     run: RunBlock = Field(default_factory=RunBlock, description="how the run is carried out")
+
+    @property
+    def own_kinds(self) -> dict[str, str]:
+        """Passes of the plan's own: name → what it is of."""
+        return {name: own.of for name, own in self.own_passes.items()}
 
     @model_validator(mode="before")
     @classmethod

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from typing import Annotated, Any
 
@@ -18,6 +19,7 @@ from grandlattice.plan.values import (
     read_frames,
     read_length,
     read_percent,
+    read_region,
     read_seconds,
     read_size,
 )
@@ -25,9 +27,10 @@ from grandlattice.plan.values import (
 PASSES = (
     "beauty", "albedo", "occlusion", "depth", "normal", "samples", "direct", "indirect", "diffuse",
     "specular", "transmission", "emission", "shadow", "depth-soft", "coverage", "normal-camera",
-    "position", "uv", "object-id", "material-id",
+    "position", "uv", "object-id", "material-id", "illuminance", "motion", "seconds",
 )  # fmt: skip
 LIGHT_PASS = "light."
+PROJECTIONS = ("camera", "panorama", "stereo-panorama")
 FORMATS = ("exr", "png", "jpg", "tiff", "tga", "hdr")
 
 
@@ -89,11 +92,16 @@ def as_list(value: object) -> list[object]:
 
 
 def _check_pass(value: object) -> str:
+    """A name that a pass may have; whether there is one, `sayings` knows."""
     name = str(value)
-    of_light = name.lstrip("+-").startswith(LIGHT_PASS) and len(name.lstrip("+-")) > len(LIGHT_PASS)
-    if name.lstrip("+-") not in PASSES and not of_light:
-        raise ValueError(f"there is no pass {name.lstrip('+-')!r}. {nearest(name.lstrip('+-'), PASSES)}")
+    if not re.fullmatch(r"[+-]?\w[\w.*-]*", name):
+        raise ValueError(f"there is no pass {name!r}. {nearest(name.lstrip('+-'), PASSES)}")
     return name
+
+
+def is_built_in(name: str) -> bool:
+    """Whether a pass is there without a plan's defining it."""
+    return name in PASSES or (name.startswith(LIGHT_PASS) and len(name) > len(LIGHT_PASS))
 
 
 def _check_format(value: object) -> str:
@@ -146,7 +154,7 @@ Passes = Annotated[
     list[Annotated[str, BeforeValidator(_check_pass)]],
     BeforeValidator(as_list),
     BeforeValidator(lambda v: _check_passes([str(x) for x in as_list(v)])),
-    _one_or_many({"type": "string", "pattern": rf"^[+-]?({'|'.join(PASSES)}|light\..+)$"}),
+    _one_or_many({"type": "string", "pattern": r"^[+-]?\w[\w.*-]*$"}),
 ]
 Formats = Annotated[
     list[Annotated[str, BeforeValidator(_check_format)]],
@@ -243,6 +251,25 @@ def _read_fstop(value: object) -> float:
     return number
 
 
+def _read_shutter(value: object) -> float:
+    """Frames; ``off`` is 0."""
+    if str(value).strip().lower() == "off":
+        return 0.0
+    try:
+        frames = float(str(value))
+    except ValueError:
+        frames = -1.0
+    if not 0.0 <= frames <= 100.0:
+        raise ValueError(f"a shutter is open for a number of frames, such as 0.5, or off, not {str(value)!r}")
+    return frames
+
+
+Shutter = Annotated[float, BeforeValidator(_read_shutter), typed_as(_NUMBER, {"const": "off"}, _FIELD)]
+RegionText = Annotated[
+    tuple[int, int, int, int],
+    BeforeValidator(read_region),
+    typed_as({"type": "string", "pattern": r"^\s*\d+(\s+\d+){3}\s*$"}),
+]
 FStop = Annotated[float, BeforeValidator(_read_fstop), typed_as(_NUMBER, {"const": "off"}, _FIELD)]
 
 
@@ -269,6 +296,18 @@ class Settings(Strict):
     bounces: int | None = Field(None, ge=0, le=1000, description="most bounces of light, 8 if left out")
     clamp: Number | None = Field(
         None, gt=0, description="most that scattered light adds to a pixel at a time, against specks"
+    )
+    shutter: Shutter | None = Field(
+        None, description="how long it is open, in frames, about each frame; off: nothing blurs by moving"
+    )
+    projection: Annotated[str, one_of(*PROJECTIONS)] | None = Field(
+        None, description="camera; panorama: everything around it; stereo-panorama: left eye over right"
+    )
+    eyes: LengthText | None = Field(
+        None, description="between the eyes of a stereo-panorama, 65 mm if left out"
+    )
+    region: RegionText | None = Field(
+        None, description="left top right bottom, in pixels of the picture: only that part is rendered"
     )
     fstop: FStop | None = Field(None, description="f-number over the camera's own; off: all in focus")
     focus: LengthText | None = Field(None, description="distance in focus, over the camera's own")

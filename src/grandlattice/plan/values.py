@@ -69,6 +69,19 @@ def read_size(value: object) -> Size:
     return Size(width, height)
 
 
+def read_region(value: object) -> tuple[int, int, int, int]:
+    """``left top right bottom`` in pixels, the last two beyond the part."""
+    if isinstance(value, tuple):
+        return value
+    words = str(value).split()
+    if len(words) != 4 or not all(re.fullmatch(r"\d{1,6}", word) for word in words):
+        raise ValueError(f"a region is written left top right bottom, 200 100 600 400, not {str(value)!r}")
+    left, top, right, bottom = (int(word) for word in words)
+    if right <= left or bottom <= top:
+        raise ValueError(f"the region {str(value)!r} has nothing in it")
+    return left, top, right, bottom
+
+
 _METRES = {"mm": 0.001, "cm": 0.01, "m": 1.0, "km": 1000.0, "in": 0.0254, "ft": 0.3048}
 PAPERS = {
     "A0": (1189, 841), "A1": (841, 594), "A2": (594, 420), "A3": (420, 297), "A4": (297, 210),

@@ -13,7 +13,7 @@ import shutil
 import tempfile
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from multiprocessing.connection import Connection, wait
@@ -24,7 +24,7 @@ import psutil
 
 from grandlattice.errors import LatticeError, WorkerError
 from grandlattice.runs.events import Event, Failed, Finished, Progress, Returned, UnderWay
-from grandlattice.runs.order import Shop, TaskResult, WorkOrder
+from grandlattice.runs.order import Probe, Shop, Taken, TaskResult, WorkOrder
 from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.work import Workshop
@@ -32,6 +32,7 @@ from grandlattice.runs.worker import end_of, end_with_children, explained, work_
 from grandlattice.spawning import without_main_script
 from grandlattice.tracer import Stopped
 
+_PROBING = 120.0  # seconds a worker may take to answer a probe
 _STARTING = 60.0  # seconds a new worker may take to load its libraries before it counts as stalled
 
 
@@ -56,6 +57,13 @@ class Backend(Protocol):
     @property
     def under_way(self) -> list[UnderWay]:
         """Those tasks, with what their workers hold now."""
+        ...
+
+    def probe(self, probes: Sequence[Probe]) -> list[Taken | None]:
+        """Measure what cells take, as many at a time as there are seats; None for what went wrong.
+
+        Before the first task; whoever probed has the scene at hand then.
+        """
         ...
 
     def begin(self, task: Task) -> int:
@@ -99,6 +107,16 @@ class InPlace:
     @property
     def under_way(self) -> list[UnderWay]:
         return [self._doing] if self._doing else []
+
+    def probe(self, probes: Sequence[Probe]) -> list[Taken | None]:
+        return [self._probed(probe) for probe in probes]
+
+    def _probed(self, probe: Probe) -> Taken | None:
+        with suppress(LatticeError):  # what stands in the way is said of the task itself
+            if self._shop is None:
+                self._shop = self._make_shop(self._order)
+            return self._shop.probe(probe.cell, probe.frame)
+        return None
 
     def begin(self, task: Task) -> int:
         now = time.monotonic()
@@ -167,6 +185,25 @@ class Processes:
             with suppress(psutil.Error):
                 doing.peak_bytes = max(doing.peak_bytes, worker.seen.memory_info().rss)
         return list(self._busy.values())
+
+    def probe(self, probes: Sequence[Probe]) -> list[Taken | None]:
+        found: list[Taken | None] = []
+        for first in range(0, len(probes), len(self._seats)):
+            asked = list(zip(self._seats, probes[first : first + len(self._seats)], strict=False))
+            for worker, probe in asked:
+                with suppress(OSError):
+                    worker.pipe.send(probe)
+            found += [self._probed(worker) for worker, _ in asked]
+        return found
+
+    def _probed(self, worker: _Worker) -> Taken | None:
+        with suppress(EOFError, OSError):
+            if worker.pipe.poll(_PROBING):
+                worker.spoken = True
+                message = worker.pipe.recv()
+                return message if isinstance(message[0], float) else None
+        end_with_children(worker.seen)  # it hangs, or is dead: another takes its seat
+        return None
 
     def begin(self, task: Task) -> int:
         number = next(k for k in range(len(self._seats)) if k not in self._busy)

@@ -19,12 +19,14 @@ from pxr import Ar
 from grandlattice.errors import ImageError, Place, SceneError
 from grandlattice.images import read_image
 from grandlattice.plan import Cell, CellSettings
-from grandlattice.runs.order import Rendered, StopSignal, Told, WorkOrder
+from grandlattice.plan.schema import OwnLight, OwnOcclusion
+from grandlattice.runs.order import Rendered, StopSignal, Taken, Told, WorkOrder
 from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Task
 from grandlattice.snapshot import Camera, Snapshot
 from grandlattice.stage import CellStage, Scene, Snapshotter, read_asset
-from grandlattice.tracer import Film, Sensor, Tracer, TraceSettings, Unfinished, image_files
+from grandlattice.stage.selecting import stands_below
+from grandlattice.tracer import Film, OwnPass, Sensor, Tracer, TraceSettings, Unfinished, image_files
 
 _PROBE_WIDTH = 128  # pixels
 _MOST_IMAGES = 1 << 30  # bytes of images kept for cells to come
@@ -73,12 +75,13 @@ class Embedded:
         return self._tracer.trace(
             snapshot,
             self.images_for(snapshot, cell),
-            Sensor(snapshot.camera, settings.size.width, settings.size.height, settings.fit == "crop"),
+            _sensor(snapshot, settings),
             replace(_how(settings), seconds=None if self._order.further else settings.seconds),
             task.passes,
             progress,
             stop,  # type: ignore[arg-type]
             begun=self._begun(task, frame),
+            own=self.own(cell, snapshot),
             keep=lambda unfinished: self._keep(task, frame, unfinished),
         )
 
@@ -119,31 +122,42 @@ class Embedded:
                 cure="set camera: under defaults, or add an axis with each: cameras",
             )
         self._stage.switch(cell.edits)
-        snapshot = self._snapshots.take(cell.settings.camera, frame, cell.settings.subdivision)
+        settings = cell.settings
+        shutter = None if settings.shutter is None else (-0.5 * settings.shutter, 0.5 * settings.shutter)
+        snapshot = self._snapshots.take(
+            cell.settings.camera, frame, settings.subdivision, shutter, "motion" in settings.passes
+        )
         return replace(snapshot, camera=_focused(snapshot.camera, cell.settings, snapshot.metres_per_unit))
 
-    def probe(self, cell: Cell, frame: int) -> tuple[float, float, float]:
-        """What a cell takes here: seconds to compose and read it, seconds a pixel whatever its samples,
-        and seconds a sample of a pixel; from two small pictures of different samples."""
+    def probe(self, cell: Cell, frame: int) -> Taken:
+        """What a cell takes here, from small pictures of different samples.
+
+        What is read and built once, whatever comes after it, is not counted: the first picture is
+        followed by one of the cell's next frame, as tasks follow each other.
+        """
         settings = cell.settings
-        started = time.perf_counter()
-        snapshot = self.snapshot(cell, frame)
-        images = self.images_for(snapshot, cell)
         size = settings.size.scaled(min(1.0, _PROBE_WIDTH / settings.size.width))
-        sensor = Sensor(snapshot.camera, size.width, size.height, settings.fit == "crop")
         few, more = min(2, settings.samples), min(8, settings.samples)
+        pixels = size.width * size.height
 
-        def seconds(samples: int) -> float:
+        def seconds(snapshot: Snapshot, samples: int) -> float:
+            sensor = replace(_sensor(snapshot, settings), width=size.width, height=size.height, region=None)
             how = replace(_how(settings), samples=samples)
-            return self._tracer.trace(snapshot, images, sensor, how, settings.passes).seconds
+            images = self.images_for(snapshot, cell)
+            return self._tracer.trace(
+                snapshot, images, sensor, how, settings.passes, own=self.own(cell, snapshot)
+            ).seconds
 
-        seconds(1)  # builds what is kept for the pictures after it
-        fixed, pixels = time.perf_counter() - started, size.width * size.height
-        at_few = seconds(few)
+        seconds(self.snapshot(cell, frame), 1)
+        started = time.perf_counter()
+        snapshot = self.snapshot(cell, next((f for f in settings.frames if f > frame), frame))
+        seconds(snapshot, few)
+        fixed = time.perf_counter() - started
+        at_few = seconds(snapshot, few)
+        fixed = max(0.0, fixed - at_few)
         if more == few:
             return fixed, 0.0, at_few / pixels / few
-        at_more = seconds(more)
-        sample = max(0.0, at_more - at_few) / pixels / (more - few)
+        sample = max(0.0, seconds(snapshot, more) - at_few) / pixels / (more - few)
         return fixed, max(0.0, at_few / pixels - sample * few), sample
 
     def glance(self, cell: Cell) -> tuple[float, float]:
@@ -157,7 +171,7 @@ class Embedded:
         height = max(8, min(80, round(width * settings.size.height / settings.size.width)))
         film = self._tracer.trace(
             snapshot, self.images_for(snapshot, cell),
-            Sensor(snapshot.camera, width, height, settings.fit == "crop"),
+            replace(_sensor(snapshot, settings), width=width, height=height, region=None),
             TraceSettings(samples=16, seed=settings.seed, bounces=min(settings.bounces, 4), clamp=10.0),
         )  # fmt: skip
         beauty = film.passes["beauty"]
@@ -165,6 +179,25 @@ class Embedded:
         if any(item.catches for item in snapshot.items):
             luminance = np.maximum(luminance, beauty[..., 3])
         return float(np.median(luminance)), float(np.quantile(luminance, 0.99))
+
+    def own(self, cell: Cell, snapshot: Snapshot) -> dict[str, OwnPass]:
+        """The passes of the plan's own that a cell asks for.
+
+        Raises
+        ------
+        EditError
+            When the lights of one cannot be found.
+        """
+        found: dict[str, OwnPass] = {}
+        wanted = {name: self._order.model.own_passes.get(name) for name in cell.settings.passes}
+        for name, own in wanted.items():
+            if isinstance(own, OwnOcclusion):
+                found[name] = OwnPass("occlusion", radius=own.radius.in_units(snapshot.metres_per_unit))
+            elif isinstance(own, OwnLight):
+                tops = self._stage.selected(own.on, own.except_ or (), Place(words=f"own-passes: {name}"))
+                lights = (light.path for light in snapshot.lights)
+                found[name] = OwnPass("light", frozenset(p for p in lights if stands_below(p, tops)))
+        return found
 
     def images_for(self, snapshot: Snapshot, cell: Cell) -> Mapping[str, NDArray | None]:
         """Every image a snapshot needs, None for those that are missing and may be."""
@@ -208,6 +241,13 @@ class Embedded:
                 image = None
             self._images[file] = known = changed, image
         return known[1]
+
+
+def _sensor(snapshot: Snapshot, settings: CellSettings) -> Sensor:
+    return Sensor(
+        snapshot.camera, settings.size.width, settings.size.height, settings.fit == "crop", settings.region,
+        settings.projection, settings.eyes.in_units(snapshot.metres_per_unit),
+    )  # fmt: skip
 
 
 def _how(settings: CellSettings) -> TraceSettings:

@@ -13,16 +13,14 @@ import platform
 import statistics
 import time
 from collections import defaultdict
-from collections.abc import Callable
-from contextlib import suppress
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
-from grandlattice.errors import LatticeError
-from grandlattice.plan import Cell
 from grandlattice.readable import many
 from grandlattice.runs.ledger import Ledger
+from grandlattice.runs.order import Probe, Taken
 from grandlattice.runs.tasks import Task, TaskList
 from grandlattice.runs.work import kind_of
 
@@ -30,8 +28,8 @@ _LOOKED_AT = 60  # tasks that stand for all
 _PROBING = 0.5, 6.0  # seconds of probing, at least and at most, …
 _WORTH = 0.003  # … and the share of what the run is expected to take
 
-Probe = Callable[[Cell, int], tuple[float, float, float]]
-"""For a cell and a frame: seconds of composing, seconds a pixel, seconds a sample of a pixel."""
+Probing = Callable[[Sequence[Probe]], list[Taken | None]]
+"""Measures some cells at a time, see `backends.Backend.probe`."""
 
 
 @dataclass(frozen=True)
@@ -66,13 +64,13 @@ class _Rate:
 
 
 def estimate(
-    todo: TaskList, workers: int, threads: int, ledger: Ledger, probe: Probe | None
+    todo: TaskList, workers: int, threads: int, ledger: Ledger, probing: Probing | None
 ) -> Estimate | None:
     """What it takes to do some tasks; None where there is nothing to go by.
 
     Parameters
     ----------
-    probe : renders a small picture of a cell; None where nobody may.
+    probing : renders small pictures of cells, by as many workers as there are; None where nobody may.
     """
     if not len(todo):
         return None
@@ -81,20 +79,36 @@ def estimate(
     known = _history(ledger)
     rates: dict[str, _Rate] = {}
     rates |= {kind: known[kind] for kind in map(kind_of, (task.first for task in tasks)) if kind in known}
-    began = time.perf_counter()
-    for task in tasks:
-        kind = kind_of(task.first)
-        if kind in rates or probe is None:
-            continue
-        if rates:
-            so_far = _summed(tasks, len(todo), rates, workers, threads, None)
-            if time.perf_counter() - began > np.clip(_WORTH * so_far.seconds, *_PROBING):
-                break
-        with suppress(LatticeError):  # what stands in the way is said by the run itself
-            rates[kind] = _Rate(*probe(task.first, task.frame), spread=0.3, probed=True)
+    if probing is not None:
+        _probe_kinds(tasks, len(todo), rates, workers, threads, probing)
     if not rates:
         return None
     return _summed(tasks, len(todo), rates, workers, threads, last_error(ledger))
+
+
+def _probe_kinds(
+    tasks: list[Task], count: int, rates: dict[str, _Rate], workers: int, threads: int, probing: Probing
+) -> None:
+    """Add the rates of kinds that are not known, for as long as it is worth it.
+
+    Workers that have no kind left probe one with the others: they will need the scene anyway, and a
+    rate is wanted as it is when all of them work.
+    """
+    kinds = {kind_of(task.first): task for task in reversed(tasks) if kind_of(task.first) not in rates}
+    left, began, seats = list(reversed(kinds.items())), time.perf_counter(), max(workers, 1)
+    while left:
+        if rates:
+            so_far = _summed(tasks, count, rates, workers, threads, None)
+            if time.perf_counter() - began > np.clip(_WORTH * so_far.seconds, *_PROBING):
+                return
+        batch, left = left[:seats], left[seats:]
+        batch = [batch[k % len(batch)] for k in range(seats)]
+        taken = probing([Probe(task.first, task.frame) for _, task in batch])
+        for kind in dict.fromkeys(kind for kind, _ in batch):
+            found = [t for (k, _), t in zip(batch, taken, strict=True) if k == kind and t is not None]
+            if found:
+                fixed, pixel, sample = (statistics.fmean(part) for part in zip(*found, strict=True))
+                rates[kind] = _Rate(fixed, pixel, sample, spread=0.3, probed=True)
 
 
 def _summed(
@@ -104,8 +118,8 @@ def _summed(
     each, widths = [], []
     for task in tasks:
         rate = rates.get(kind_of(task.first), usual)
-        size, samples = task.first.settings.size, task.first.settings.samples
-        pixels = size.width * size.height * len(task.frames)
+        samples = task.first.settings.samples
+        pixels = task.first.settings.pixels * len(task.frames)
         each.append(rate.fixed + pixels * (rate.pixel + rate.sample * samples))
         widths.append(rate.spread if kind_of(task.first) in rates else rate.spread * 2.0)
     total = statistics.fmean(each) * count

@@ -18,7 +18,7 @@ from grandlattice.plan.cells import TRACED, CellSettings
 from grandlattice.plan.sayings import PlacedEdit
 from grandlattice.stage.scene import file_digest
 
-TRACE_VERSION = 3  # raise when the same inputs give other pictures, or other fingerprints, than before
+TRACE_VERSION = 4  # raise when the same inputs give other pictures, or other fingerprints, than before
 DISPLAYED = ("png", "jpg", "tiff", "tga")
 _MOST_KNOWN = 20_000
 
@@ -109,6 +109,11 @@ class Fingerprints:
 
     def _traced(self, settings: CellSettings) -> bytes:
         told = {name: getattr(settings, name) for name in TRACED if name != "frames"}
+        told["own"] = {
+            name: own.model_dump(mode="json")
+            for name, own in self._model.own_passes.items()
+            if name in settings.passes
+        }
         told["size"], told["denoise"] = str(settings.size), settings.denoise and self._can_denoise
         name, _, version = settings.renderer.partition(" ")
         if name in self._model.renderers:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
-from grandlattice.plan import PlanModel
+from grandlattice.plan import Cell, PlanModel
 from grandlattice.runs.ledger import FileRecord
 from grandlattice.runs.tasks import Task
 from grandlattice.tracer import Film
@@ -116,9 +116,24 @@ class Renderer(Protocol):
         ...
 
 
+@dataclass(frozen=True)
+class Probe:
+    """A question to a worker: what does this cell take?"""
+
+    cell: Cell
+    frame: int
+
+
+Taken = tuple[float, float, float]
+"""What a cell takes: seconds of composing and reading it, seconds a pixel whatever its samples, and seconds
+a sample of a pixel."""
+
+
 class Shop(Protocol):
     """What a worker does its tasks with."""
 
     def perform(
         self, task: Task, progress: Told | None = None, stop: StopSignal | None = None
     ) -> TaskResult: ...
+
+    def probe(self, cell: Cell, frame: int) -> Taken: ...

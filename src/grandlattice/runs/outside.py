@@ -191,7 +191,9 @@ class Outside:
             raise ImageError(f"its file says it is frame {says}.")
         passes = {}
         for name in task.passes:
-            channels = self._renderer.channels.get(name) or list(known_pass(name).channels)
+            channels = self._renderer.channels.get(name) or list(
+                known_pass(name, self._order.model.own_kinds).channels
+            )
             if name == "beauty" and len(channels) == 4 and channels[3] not in held:
                 colour = read_channels(file, channels[:3])
                 passes[name] = np.concatenate([colour, np.ones_like(colour[..., :1])], axis=2)

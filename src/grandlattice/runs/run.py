@@ -120,11 +120,12 @@ class Run:
         NoSuchCell, RunError, ImageError
             When there is no such cell, pass or file.
         """
-        if not is_pass(pass_name):
-            raise RunError(f"There is no pass {pass_name}. {nearest(pass_name, PASSES)}")
+        own = self.tasks.made_from.model.own_kinds
+        if not is_pass(pass_name) and pass_name not in own:
+            raise RunError(f"There is no pass {pass_name}. {nearest(pass_name, [*own, *PASSES])}")
         for file in self._files(address, frame):
             if file.planned.format == "exr" and pass_name in file.planned.passes:
-                return read_channels(self.output / file.planned.path, known_pass(pass_name).channels)
+                return read_channels(self.output / file.planned.path, known_pass(pass_name, own).channels)
         raise RunError(
             f"No EXR file of {address} holds {pass_name}.",
             cure=f"add {pass_name} to passes and exr to format, and run again",

@@ -18,7 +18,7 @@ from typing import Literal, overload
 import numpy as np
 from numpy.typing import NDArray
 
-from grandlattice.plan import Cell, CellMaker, CellSettings, FileNames, Lattice, planned_files
+from grandlattice.plan import Cell, CellMaker, CellSettings, FileNames, Lattice, PlanModel, planned_files
 from grandlattice.plan.ordering import changes, urgent_first
 from grandlattice.runs.fingerprints import Fingerprints, TaskFile
 
@@ -103,6 +103,7 @@ class Columns:
 class Ingredients:
     """What tasks are made from."""
 
+    model: PlanModel
     lattice: Lattice
     make: CellMaker
     fingerprints: Fingerprints
@@ -212,7 +213,7 @@ class TaskList(Sequence[Task]):
 
 def work_of(settings: CellSettings) -> int:
     """Pixels × samples of a frame."""
-    return settings.size.width * settings.size.height * settings.samples
+    return settings.pixels * settings.samples
 
 
 def list_tasks(

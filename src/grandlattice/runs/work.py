@@ -9,7 +9,7 @@ from grandlattice.errors import SceneError
 from grandlattice.plan import Cell
 from grandlattice.runs.embedded import Embedded
 from grandlattice.runs.ledger import FileRecord
-from grandlattice.runs.order import Renderer, StopSignal, TaskResult, Told, WorkOrder
+from grandlattice.runs.order import Renderer, StopSignal, Taken, TaskResult, Told, WorkOrder
 from grandlattice.runs.outside import Outside
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.writing import Filer
@@ -93,7 +93,7 @@ class Workshop:
         """The median and the highest luminance of a tiny picture of a cell; see `Embedded.glance`."""
         return self._embedded.glance(cell)
 
-    def probe(self, cell: Cell, frame: int) -> tuple[float, float, float]:
+    def probe(self, cell: Cell, frame: int) -> Taken:
         """What a cell takes, by rendering it small; see `Embedded.probe`."""
         return self._embedded.probe(cell, frame)
 

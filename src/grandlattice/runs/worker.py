@@ -18,7 +18,7 @@ from typing import Any
 import psutil
 
 from grandlattice.errors import LatticeError, WorkerError
-from grandlattice.runs.order import Shop, TaskResult, WorkOrder
+from grandlattice.runs.order import Probe, Shop, TaskResult, WorkOrder
 from grandlattice.tracer import Stopped
 
 _REPORT_EVERY = 0.15  # seconds between two reports of progress
@@ -56,6 +56,9 @@ def work_for(
             try:
                 if work is None:
                     raise problem_of_shop or WorkerError("The worker could not begin.")
+                if isinstance(task, Probe):
+                    pipe.send(work.probe(task.cell, task.frame))
+                    continue
                 pipe.send(0.0)  # it is ready; from here on it is expected to be heard of
                 before = time.process_time()
                 result = work.perform(task, report, stop)

@@ -78,8 +78,8 @@ class Filer:
             options = settings.files.exr
             layers = [
                 Channels(
-                    known_pass(name).channels, film.passes[name],
-                    known_pass(name).exact or options.passes.get(name, options.depth) == "float",
+                    (told := known_pass(name, self._order.model.own_kinds)).channels, film.passes[name],
+                    told.exact or options.passes.get(name, options.depth) == "float",
                 )
                 for name in file.planned.passes
             ]  # fmt: skip
@@ -87,7 +87,10 @@ class Filer:
                 if name in film.names:
                     metadata |= id_marks(name, film.names[name])
             half = options.depth == "half" or "half" in options.passes.values()
-            write_exr(path, layers, metadata, half=half, ppi=ppi)
+            left, top = (settings.region or (0, 0))[:2]
+            whole_size = (settings.size.width, settings.size.height)
+            within = (left, top, *whole_size) if settings.region else None
+            write_exr(path, layers, metadata, half=half, ppi=ppi, within=within)
             return
         beauty = film.passes["beauty"]
         if kind == "hdr":

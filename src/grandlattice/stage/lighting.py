@@ -173,6 +173,43 @@ def read_camera(prim: Usd.Prim, time: Usd.TimeCode) -> Camera:
     )
 
 
+def mesh_light(prim: Usd.Prim, time: Usd.TimeCode) -> tuple[float, float, float] | None:
+    """What a mesh that is a light sends out, nits; None where it is none, or is out.
+
+    With `normalize` its power stays the same whatever its size: the area is the triangles' in the world.
+    """
+    if not prim.HasAPI(UsdLux.MeshLightAPI):
+        return None
+    radiance = light_radiance(prim, time)
+    if UsdLux.LightAPI(prim).GetNormalizeAttr().Get(time):
+        radiance = radiance / max(_area(prim, time), 1e-30)
+    if not np.isfinite(radiance).all() or radiance.max() <= 0.0:
+        return None
+    r, g, b = (float(c) for c in np.maximum(radiance, 0.0))
+    return r, g, b
+
+
+def _area(prim: Usd.Prim, time: Usd.TimeCode) -> float:
+    """Of a mesh in the world: of each face as a fan of triangles."""
+    mesh = UsdGeom.Mesh(prim)
+    matrix = matrix_array(UsdGeom.Xformable(prim).ComputeLocalToWorldTransform(time))
+    points = np.array(mesh.GetPointsAttr().Get(time) or [], float).reshape(-1, 3) @ matrix[:3, :3]
+    counts = np.array(mesh.GetFaceVertexCountsAttr().Get(time) or [], int)
+    indices = np.array(mesh.GetFaceVertexIndicesAttr().Get(time) or [], int)
+    if not len(points) or counts.sum() != len(indices) or (counts < 3).any():
+        return 0.0
+    first = np.repeat(np.cumsum(counts) - counts, counts - 2)
+    step = np.concatenate([np.arange(1, n - 1) for n in counts.tolist()])
+    a, b, c = (points[indices[k]] for k in (first, first + step, first + step + 1))
+    return float(0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1).sum())
+
+
+def read_shutter(prim: Usd.Prim, time: Usd.TimeCode) -> tuple[float, float]:
+    """When a camera's shutter opens and closes, in frames from the time."""
+    camera = UsdGeom.Camera(prim)
+    return float(camera.GetShutterOpenAttr().Get(time)), float(camera.GetShutterCloseAttr().Get(time))
+
+
 def camera_aspect(prim: Usd.Prim) -> float:
     """Width over height of what a camera frames; 0 where it has no aperture."""
     camera = UsdGeom.Camera(prim)

@@ -1,14 +1,16 @@
-"""From USD materials to `Material` records: UsdPreviewSurface and the textures that drive it."""
+"""From USD materials to `Material` records: the surface, and the textures that drive it."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdShade
 
 from grandlattice.snapshot import Constant, Material, Texture, TextureInput
+from grandlattice.stage.layered import is_layered, read_layered
 
 NEUTRAL = (0.18, 0.18, 0.18)
 _INPUTS = (
@@ -28,42 +30,93 @@ def plain_material(prim: Usd.Prim, time: Usd.TimeCode) -> Material:
 
 
 def read_material(material: UsdShade.Material, time: Usd.TimeCode) -> Material:
-    """The material's UsdPreviewSurface; any other shader is a neutral grey."""
+    """The material's surface: UsdPreviewSurface, or what a standard or open surface has in common with
+    it; any other shader is a neutral grey."""
     path = str(material.GetPath())
-    shader, _, _ = material.ComputeSurfaceSource()
-    if not shader or shader.GetIdAttr().Get() != "UsdPreviewSurface":
-        return Material(path, {**_PLAIN, "diffuseColor": NEUTRAL})
-    inputs: dict[str, Constant | TextureInput] = {}
-    for name in _INPUTS:
-        given = shader.GetInput(name)
-        value = _input_value(given, time) if given else None
-        if value is not None:
-            inputs[name] = value
-    mode = shader.GetInput("opacityMode")
-    if mode and mode.Get() == "presence":
-        inputs["opacityMode"] = (1.0,)
+    shader = _surface(material)
+    inputs: dict[str, Constant | TextureInput] = {**_PLAIN, "diffuseColor": NEUTRAL}
+    if shader is not None and shader.GetIdAttr().Get() == "UsdPreviewSurface":
+        inputs = {}
+        for name in _INPUTS:
+            given = shader.GetInput(name)
+            value = input_value(given, time) if given else None
+            if value is not None:
+                inputs[name] = value
+        mode = shader.GetInput("opacityMode")
+        if mode and mode.Get() == "presence":
+            inputs["opacityMode"] = (1.0,)
+    elif shader is not None and is_layered(shader):
+        inputs = dict(read_layered(shader, lambda given: input_value(given, time)))
     return Material(path, inputs)
+
+
+def _surface(material: UsdShade.Material) -> UsdShade.Shader | None:
+    """The shader of the surface: one that is known, where several contexts have one each."""
+    shaders = [material.ComputeSurfaceSource(context)[0] for context in ("", "mtlx")]
+    found = [UsdShade.Shader(shader) for shader in shaders if shader]
+    known = [s for s in found if s.GetIdAttr().Get() == "UsdPreviewSurface" or is_layered(s)]
+    return next(iter([*known, *found]), None)
 
 
 def unknown_surface(material: UsdShade.Material) -> str | None:
     """The id of a surface shader the tracer does not know; None where it does."""
-    shader, _, _ = material.ComputeSurfaceSource()
-    if not shader:
+    shader = _surface(material)
+    if shader is None:
         return "no surface"
     identifier = shader.GetIdAttr().Get()
-    return None if identifier == "UsdPreviewSurface" else str(identifier or "a shader without an id")
+    known = identifier == "UsdPreviewSurface" or is_layered(shader)
+    return None if known else str(identifier or "a shader without an id")
 
 
-def _input_value(given: UsdShade.Input, time: Usd.TimeCode) -> Constant | TextureInput | None:
+_IMAGES = ("ND_image_", "ND_tiledimage_")
+
+
+def input_value(given: UsdShade.Input, time: Usd.TimeCode) -> Constant | TextureInput | None:
+    """A number or a texture; None where something else feeds the input."""
     for attribute in UsdShade.Utils.GetValueProducingAttributes(given):
         if UsdShade.Utils.GetType(attribute.GetName()) == UsdShade.AttributeType.Input:
             return _constant(attribute.Get(time))
         node = UsdShade.Shader(attribute.GetPrim())
-        if node and node.GetIdAttr().Get() == "UsdUVTexture":
-            texture = _texture(node, time)
-            channel = attribute.GetName().removeprefix("outputs:")
-            return TextureInput(texture, channel if channel in ("r", "g", "b", "a") else "rgb")
+        identifier = str(node.GetIdAttr().Get() or "") if node else ""
+        channel = attribute.GetName().removeprefix("outputs:")
+        channel = channel if channel in ("r", "g", "b", "a") else "rgb"
+        if identifier == "UsdUVTexture":
+            return TextureInput(_texture(node, time), channel)
+        if identifier.startswith("ND_normalmap") and node.GetInput("in"):
+            inside = input_value(node.GetInput("in"), time)
+            if isinstance(inside, TextureInput):
+                # From 0..1 to −1..1, as UsdPreviewSurface wants its normals.
+                moved = replace(inside.texture, scale=(2.0, 2.0, 2.0, 1.0), bias=(-1.0, -1.0, -1.0, 0.0))
+                return replace(inside, texture=moved)
+            return None
+        if identifier.startswith(_IMAGES):
+            one = "float" in identifier
+            return TextureInput(_mtlx_texture(node, time), "r" if one else channel)
     return None
+
+
+def _mtlx_texture(node: UsdShade.Shader, time: Usd.TimeCode) -> Texture:
+    """An image of the MaterialX library; its colour space stands at the file."""
+    given = node.GetInput("file")
+    found = UsdShade.Utils.GetValueProducingAttributes(given) if given else []
+    asset = found[0].Get(time) if found else None
+    space = str(found[0].GetColorSpace()) if found else ""
+    wraps = {"periodic": "repeat", "clamp": "clamp", "mirror": "mirror", "constant": "black"}
+
+    def wrap(name: str) -> str:
+        mode = node.GetInput(name)
+        return wraps.get(str(mode.Get(time)) if mode else "periodic", "repeat")
+
+    tiling = node.GetInput("uvtiling")
+    times = tiling.Get(time) if tiling else None
+    across, down = (float(times[0]), float(times[1])) if times is not None else (1.0, 1.0)
+    return Texture(
+        file=asset_file(asset) if asset is not None else "", prim=str(node.GetPath()),
+        colour_space="sRGB" if "srgb" in space.lower() else "raw",
+        wrap_s=wrap("uaddressmode"), wrap_t=wrap("vaddressmode"),
+        transform=(across, 0.0, 0.0, 0.0, down, 0.0),
+        tiles=_tiles(node, asset) if asset is not None and "<UDIM>" in asset.path else (),
+    )  # fmt: skip
 
 
 def _constant(value: Any) -> Constant | None:
@@ -88,8 +141,10 @@ def _texture(node: UsdShade.Shader, time: Usd.TimeCode) -> Texture:
         a, b, c, d = (float(part) for part in value(name, otherwise))
         return a, b, c, d
 
+    file = value("file", Sdf.AssetPath())
     return Texture(
-        file=asset_file(value("file", Sdf.AssetPath())),
+        file=asset_file(file),
+        tiles=_tiles(node, file) if "<UDIM>" in file.path else (),
         prim=str(node.GetPath()),
         colour_space=str(value("sourceColorSpace", "auto")),
         wrap_s=str(value("wrapS", "useMetadata")),
@@ -99,6 +154,28 @@ def _texture(node: UsdShade.Shader, time: Usd.TimeCode) -> Texture:
         fallback=four("fallback", (0.0, 0.0, 0.0, 1.0)),
         transform=_transform(node, time),
     )
+
+
+def _tiles(node: UsdShade.Shader, asset: Sdf.AssetPath) -> tuple[tuple[int, str], ...]:
+    """The tiles of an image that are there: number and file."""
+    for attribute in UsdShade.Utils.GetValueProducingAttributes(node.GetInput("file")):
+        for spec in attribute.GetPropertyStack():
+            found = UsdShade.UdimUtils.ResolveUdimTilePaths(asset.path, spec.layer)
+            if found:
+                return tuple((int(number), str(path)) for path, number in found)
+    return ()
+
+
+def uv_set(material: UsdShade.Material) -> str:
+    """The primvar a material's textures are read by, the first where they name several; empty for none."""
+    for below in Usd.PrimRange(material.GetPrim(), Usd.TraverseInstanceProxies()):
+        reader = UsdShade.Shader(below)
+        if reader and reader.GetIdAttr().Get() == "UsdPrimvarReader_float2":
+            named = reader.GetInput("varname")
+            for attribute in UsdShade.Utils.GetValueProducingAttributes(named) if named else ():
+                if attribute.Get():
+                    return str(attribute.Get())
+    return ""
 
 
 def asset_file(asset: Sdf.AssetPath) -> str:

@@ -151,6 +151,11 @@ class Selector:
         return f"Did you mean {same[0]}?" if same else hint
 
 
+def stands_below(path: str, tops: Iterable[Sdf.Path]) -> bool:
+    """Whether a prim is one of some, or stands below one."""
+    return any(Sdf.Path(path).HasPrefix(top) for top in tops)
+
+
 def topmost(paths: Iterable[Sdf.Path]) -> list[Sdf.Path]:
     """Those paths that stand below no other of them."""
     return list(Sdf.Path.RemoveDescendentPaths(list(paths)))

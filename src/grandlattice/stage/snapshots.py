@@ -7,26 +7,36 @@ they are, and the renderer sees the very same objects.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
+from numpy.typing import NDArray
 from pxr import Sdf, Tf, Usd, UsdGeom, UsdShade
 
 from grandlattice.errors import Place, SceneError, nearest
-from grandlattice.snapshot import Geometry, Item, Light, Material, Snapshot
+from grandlattice.snapshot import Geometry, Item, Later, Light, Material, Snapshot
 from grandlattice.stage.attributes import is_light
 from grandlattice.stage.edits.visibility import STATE
 from grandlattice.stage.instancing import Chain, chain_of, chain_varies, copies_of
-from grandlattice.stage.lighting import light_prims, matrix_array, read_camera, read_light
-from grandlattice.stage.looks import plain_material, read_material
+from grandlattice.stage.lighting import (
+    light_prims,
+    matrix_array,
+    mesh_light,
+    read_camera,
+    read_light,
+    read_shutter,
+)
+from grandlattice.stage.looks import plain_material, read_material, uv_set
 from grandlattice.stage.selecting import HELPERS
 from grandlattice.stage.shapes import SHAPE_PROPERTIES, ShapeSource, is_shape, read_shape, shape_varies
 from grandlattice.stage.switching import CellStage
 
 _ITEMS, _LOOKS = "items", "looks"
+_STEPS = 5  # moments at which what moves is looked at while the shutter is open
 _PLACING = (
     "xformOp", "visibility", "purpose", "material:", "collection:", STATE, "positions", "orientations",
     "scales", "protoIndices", "prototypes", "ids", "invisibleIds", "velocities", "angularVelocities",
+    "doubleSided",
 )  # fmt: skip
 
 
@@ -55,6 +65,7 @@ class Snapshotter:
         self._lights: list[Usd.Prim] | None = None
         self._geometry: dict[Sdf.Path, tuple[ShapeSource, Geometry]] = {}
         self._doubtful: set[Sdf.Path] = set()  # of those, what has to be compared again
+        self._uv_sets: dict[Sdf.Path, str] = {}
         self._known: dict[Sdf.Path, Material] = {}  # the same at all times, and fed by nothing else
         self._items: tuple[Item, ...] = ()
         self._standing: list[str] = []  # prim paths of the items
@@ -63,15 +74,21 @@ class Snapshotter:
         self._taken: float | None = None
         self._levels = 1
         self._animated: bool | None = None
+        self._times: tuple[float, ...] = ()  # while the shutter is open
         self._stale = {_ITEMS, _LOOKS}
         self._key = Tf.Notice.Register(Usd.Notice.ObjectsChanged, self._changed, self._stage)
 
-    def take(self, camera: str, frame: float, levels: int = 1) -> Snapshot:
+    def take(
+        self, camera: str, frame: float, levels: int = 1, shutter: tuple[float, float] | None = None,
+        later: bool = False,
+    ) -> Snapshot:  # fmt: skip
         """The stage at a frame, seen by a camera.
 
         Parameters
         ----------
         levels : how often surfaces that ask for it are subdivided.
+        shutter : when it opens and closes, in frames from `frame`; None is as the camera has it.
+        later : also say where everything is at the next frame.
 
         Raises
         ------
@@ -92,15 +109,28 @@ class Snapshotter:
             self._levels = levels
             self._doubtful |= set(self._geometry)
             self._stale.add(_ITEMS)
-        if self._stale or (moves and self._moves_over_time()):
+        open_for = shutter or read_shutter(prim, time)
+        times = tuple(frame + np.linspace(*open_for, _STEPS)) if open_for[1] > open_for[0] else ()
+        retimed, self._times = self._times != times, times
+        if self._stale or ((moves or retimed) and self._moves_over_time()):
             self._read_items(time, transforms)
         lights = self._read_lights(time, transforms)
         self._taken = frame
         self._stale = set()
+        seen_from = read_camera(prim, time)
+        track = np.array([read_camera(prim, Usd.TimeCode(t)).to_world for t in times])
+        if len(track) and not np.array_equal(track.min(axis=0), track.max(axis=0)):
+            seen_from = replace(seen_from, track=track)
         return Snapshot(
-            self._items, self._materials, lights, read_camera(prim, time), frame,
-            self._cell_stage.scene.metres_per_unit,
+            self._items, self._materials, lights, seen_from, frame, self._cell_stage.scene.metres_per_unit,
+            self._at_the_next_frame(prim, frame + 1.0) if later else None,
         )  # fmt: skip
+
+    def _at_the_next_frame(self, camera: Usd.Prim, frame: float) -> Later:
+        transforms = UsdGeom.XformCache(Usd.TimeCode(frame))
+        prims = (self._stage.GetPrimAtPath(path) for path in self._standing)
+        places = tuple(matrix_array(transforms.GetLocalToWorldTransform(prim)) for prim in prims)
+        return Later(places, read_camera(camera, Usd.TimeCode(frame)))
 
     # --- what changed ------------------------------------------------------------------------
 
@@ -170,6 +200,7 @@ class Snapshotter:
         numbers: dict[object, int] = {}
         materials: list[Material] = []
         sources: list[UsdShade.Material | Usd.Prim] = []
+        uvs: list[str] = []  # the primvar each material is read by, empty where it has none
 
         def number(part: Usd.Prim, material: UsdShade.Material | None) -> int:
             if material:
@@ -180,11 +211,13 @@ class Snapshotter:
             if key not in numbers:
                 numbers[key] = len(materials)
                 materials.append(self._material(material, time) if material else plain)
+                uvs.append(uv_set(material) if material else "")
                 sources.append(material or part)
             return numbers[key]
 
         items: list[Item] = []
         standing: list[str] = []
+        moments = [UsdGeom.XformCache(Usd.TimeCode(t)) for t in self._times]
         at = 0
         for shape in shown:
             whole = bound[at]
@@ -192,6 +225,16 @@ class Snapshotter:
             at += 1 + len(shape.subsets)
             uses = [number(shape.prim, whole)]
             uses += [number(s.GetPrim(), m or whole) for s, m in zip(shape.subsets, of_subsets, strict=True)]
+            glow = mesh_light(shape.prim, time)
+            if glow is not None:
+                # What such a mesh sends out is a glow of its own; its surface stays what it is.
+                first = len(materials)
+                for k in dict.fromkeys(uses):
+                    path = f"{shape.prim.GetPath()} {materials[k].path}"
+                    materials.append(Material(path, {**materials[k].inputs, "emissiveColor": glow}))
+                    sources.append(shape.prim)
+                    uvs.append(uvs[k])
+                uses = [first + list(dict.fromkeys(uses)).index(k) for k in uses]
             state = _state(shape.prim)
             if shape.chain:
                 matrix, copies = copies_of(shape.prim, shape.chain, time, transforms)
@@ -200,10 +243,13 @@ class Snapshotter:
             if not np.isfinite(matrix).all() or (copies is not None and not len(copies)):
                 continue
             standing.append(str(shape.prim.GetPath()))
+            read_by = next((uvs[k] for k in uses if uvs[k]), "st")
             items.append(
                 Item(
-                    self._geometry_of(shape, time), matrix, tuple(uses),
+                    self._geometry_of(shape, time, read_by), matrix, tuple(uses),
                     matte=state == "matte", catches=state == "catch", seen=state != "unseen", copies=copies,
+                    track=self._track(shape, moments),
+                    sheet=bool(UsdGeom.Gprim(shape.prim).GetDoubleSidedAttr().Get(time)),
                 )
             )  # fmt: skip
         self._items, self._sources, self._animated = tuple(items), sources, None
@@ -212,13 +258,28 @@ class Snapshotter:
         if tuple(materials) != self._materials:
             self._materials = tuple(materials)
 
-    def _geometry_of(self, shape: _Shape, time: Usd.TimeCode) -> Geometry:
-        """The triangles of a shape: the very same object for as long as it is the same."""
+    def _track(self, shape: _Shape, moments: list[UsdGeom.XformCache]) -> NDArray[np.float64] | None:
+        """Where a shape is while the shutter is open; None where it stands still."""
+        if not moments or shape.chain or not self._transform_varies(shape.prim):
+            return None
+        track = np.array([matrix_array(at.GetLocalToWorldTransform(shape.prim)) for at in moments])
+        return track if np.isfinite(track).all() and np.ptp(track, axis=0).any() else None
+
+    def _geometry_of(self, shape: _Shape, time: Usd.TimeCode, uv: str) -> Geometry:
+        """The triangles of a shape: the very same object for as long as it is the same.
+
+        Parameters
+        ----------
+        uv : the primvar its textures are read by.
+        """
         path = shape.shared.GetPath()
+        if self._uv_sets.setdefault(path, uv) != uv:
+            self._uv_sets[path] = uv
+            self._doubtful.add(path)
         known = self._geometry.get(path)
         again = shape.varies and self._taken != time.GetValue()
         if known is None or again or path in self._doubtful:
-            source = read_shape(shape.shared, shape.subsets, time, self._levels)
+            source = read_shape(shape.shared, shape.subsets, time, self._levels, uv)
             if known is None or known[0] != source:
                 known = self._geometry[path] = source, source.geometry(str(shape.prim.GetPath()))
             self._doubtful.discard(path)

@@ -166,7 +166,7 @@ def survey_assets(scene: Scene) -> tuple[AssetSurvey, ...]:
                 value = attribute.Get()
                 for asset in [value] if isinstance(value, Sdf.AssetPath) else value or ():
                     if asset.path:
-                        _note(found, asset.path, str(prim.GetPath()), _is_there(asset))
+                        _note(found, asset.path, str(prim.GetPath()), _is_there(asset, attribute))
         _, _, unresolved = UsdUtils.ComputeAllDependencies(Sdf.AssetPath(str(scene.file.resolve())))
         told = {Path(asset.file).name for asset in found.values() if not asset.found}
         for name in unresolved:
@@ -179,9 +179,10 @@ def _note(found: dict[str, AssetSurvey], file: str, prim: str, there: bool) -> N
     found.setdefault(file, AssetSurvey(file, prim, there))
 
 
-def _is_there(asset: Sdf.AssetPath) -> bool:
+def _is_there(asset: Sdf.AssetPath, attribute: Usd.Attribute) -> bool:
     if "<UDIM>" in asset.path:
-        return bool(UsdShade.UdimUtils.ResolveUdimTilePaths(asset.path, None))
+        layers = [spec.layer for spec in attribute.GetPropertyStack()]
+        return any(UsdShade.UdimUtils.ResolveUdimTilePaths(asset.path, layer) for layer in layers)
     return (
         bool(asset.resolvedPath)
         and Ar.GetResolver().OpenAsset(Ar.ResolvedPath(asset.resolvedPath)) is not None

@@ -12,10 +12,12 @@ from pathlib import Path
 
 from pxr import Sdf, Usd
 
+from grandlattice.errors import Place
 from grandlattice.plan import PlacedEdit, PlanModel
 from grandlattice.stage.composing import Note
 from grandlattice.stage.drafting import Drafting, root_layer
 from grandlattice.stage.scene import Scene, quiet_usd
+from grandlattice.stage.selecting import Selector
 
 
 class CellStage:
@@ -33,7 +35,7 @@ class CellStage:
     """
 
     def __init__(self, scene: Scene, model: PlanModel, folder: Path) -> None:
-        self.scene = scene
+        self.scene, self._model = scene, model
         self._drafting = Drafting(scene, model, folder)
         self._looks = Sdf.Layer.CreateAnonymous("looks of the cell")
         self._structure = Sdf.Layer.CreateAnonymous("structure of the cell")
@@ -65,6 +67,16 @@ class CellStage:
                 self._stands = self._drafting.stands
                 self._structure.TransferContent(self._drafting.structure)
             self._looks.TransferContent(self._drafting.looks)
+
+    def selected(self, on: Sequence[str], without: Sequence[str], place: Place) -> list[Sdf.Path]:
+        """What a selection means in the current cell.
+
+        Raises
+        ------
+        EditError
+            When it means nothing.
+        """
+        return Selector(self.stage, self._model.select).prims(on, without, place=place)
 
     def _stack(self) -> None:
         between = [layer.identifier for layer in self._stacked]

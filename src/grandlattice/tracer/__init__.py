@@ -12,10 +12,11 @@ from grandlattice.tracer.lens import Sensor
 from grandlattice.tracer.look import CameraLook, Looker
 from grandlattice.tracer.rounds import Unfinished
 from grandlattice.tracer.scene import image_files
+from grandlattice.tracer.shares import OwnPass
 from grandlattice.tracer.tracer import Stopped, Tracer, TraceSettings, warm_up
 
 __all__ = [
-    "HOW_TO_INSTALL", "PASSES", "CameraLook", "Film", "Looker", "Pass", "Sensor", "Stopped",
+    "HOW_TO_INSTALL", "PASSES", "CameraLook", "Film", "Looker", "OwnPass", "Pass", "Sensor", "Stopped",
     "TraceSettings", "Tracer", "Unfinished", "can_denoise", "hashes", "image_files", "is_pass", "known_pass",
     "warm_up",
 ]  # fmt: skip

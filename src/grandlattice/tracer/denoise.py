@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib.util
+from collections.abc import Mapping
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,14 +18,17 @@ def can_denoise() -> bool:
     return importlib.util.find_spec("pyoidn") is not None
 
 
-def denoise(
-    beauty: NDArray[np.float32], albedo: NDArray[np.float32], normal: NDArray[np.float32]
-) -> NDArray[np.float32]:
-    """A beauty freed of noise, alpha as it was.
+def denoised(
+    light: Mapping[str, NDArray[np.float32]], albedo: NDArray[np.float32], normal: NDArray[np.float32]
+) -> dict[str, NDArray[np.float32]]:
+    """Pictures of light freed of noise, alpha as it was.
+
+    The guides are freed of their own noise first (Áfra, "Open Image Denoise", on prefiltering), so that
+    what is sharp in them stays sharp.
 
     Parameters
     ----------
-    beauty : (H, W, 4) float32, scene-linear.
+    light : name → (H, W, 3 or 4) float32, scene-linear; each is cleaned by itself.
     albedo : (H, W, 3) float32, 0..1.
     normal : (H, W, 3) float32, unit length or zero.
 
@@ -37,13 +41,46 @@ def denoise(
         raise TracerError("Denoising is not installed.", cure=HOW_TO_INSTALL)
     import pyoidn
 
+    device = pyoidn.Device()
+    device.commit()
+
+    def guide(kind: str, pixels: NDArray[np.float32]) -> NDArray[np.float32]:
+        given, made = np.ascontiguousarray(pixels, np.float32), np.zeros(pixels.shape, np.float32)
+        with pyoidn.Filter(device) as only_it:
+            only_it.set_image(kind, given, pyoidn.OIDN_FORMAT_FLOAT3)
+            only_it.set_image(pyoidn.OIDN_IMAGE_OUTPUT, made, pyoidn.OIDN_FORMAT_FLOAT3)
+            only_it.commit()
+            only_it.execute()
+        return made
+
     try:
-        colour = pyoidn.denoise(
-            np.ascontiguousarray(beauty[..., :3]),
-            np.ascontiguousarray(np.clip(albedo, 0.0, 1.0)),
-            np.ascontiguousarray(normal),
-            hdr=True,
-        )
+        albedo = np.clip(guide(pyoidn.OIDN_IMAGE_ALBEDO, np.clip(albedo, 0.0, 1.0)), 0.0, 1.0)
+        normal = guide(pyoidn.OIDN_IMAGE_NORMAL, normal)
+        colours = {
+            name: pyoidn.denoise(
+                np.ascontiguousarray(pixels[..., :3]), albedo, normal, hdr=True, clean_aux=True
+            )
+            for name, pixels in light.items()
+        }
     except (RuntimeError, ValueError) as problem:
         raise TracerError(f"Denoising failed: {problem}") from problem
-    return np.concatenate([np.maximum(colour, 0.0), beauty[..., 3:]], axis=2)
+    return {
+        name: np.concatenate([np.maximum(colour, 0.0), light[name][..., 3:]], axis=2)
+        for name, colour in colours.items()
+    }
+
+
+def adding_up(
+    beauty: NDArray[np.float32], parts: Mapping[str, NDArray[np.float32]]
+) -> dict[str, NDArray[np.float32]]:
+    """Parts of a beauty, each cleaned by itself, made to add up to it again.
+
+    What is missing is shared out as the parts are; where all of them are black, equally.
+    """
+    total = np.sum([part.astype(np.float64) for part in parts.values()], axis=0)
+    missing = beauty[..., :3] - total
+    share = {
+        name: np.divide(part, total, out=np.full(total.shape, 1.0 / len(parts)), where=total > 0.0)
+        for name, part in parts.items()
+    }
+    return {name: (part + share[name] * missing).astype(np.float32) for name, part in parts.items()}

@@ -80,6 +80,7 @@ def library() -> ctypes.CDLL:
         "rtcAttachGeometryByID": ([pointer, pointer, word], None),
         "rtcReleaseGeometry": ([pointer], None),
         "rtcSetGeometryInstancedScene": ([pointer, pointer], None),
+        "rtcSetGeometryTimeStepCount": ([pointer, word], None),
         "rtcSetGeometryTransform": ([pointer, word, ctypes.c_int, pointer], None),
         "rtcSetSharedGeometryBuffer": (
             [pointer, ctypes.c_int, word, ctypes.c_int, pointer]
@@ -122,6 +123,8 @@ class Placements:
     repeated : (P,) whether a placement is one of a repeated geometry.
     masks : (P,) which rays may hit it.
     clear : (P,) whether light may pass through it.
+    tracks : (P, S, 3, 4) float32, matrices at S times while the shutter is open, or S = 0 where nothing
+        moves; what moves is repeated.
     """
 
     points: NDArray[np.float32]
@@ -132,6 +135,7 @@ class Placements:
     repeated: NDArray[np.bool_]
     masks: NDArray[np.int64]
     clear: NDArray[np.bool_]
+    tracks: NDArray[np.float32]
 
 
 class RayScene:
@@ -168,8 +172,13 @@ class RayScene:
                     self._prototypes[g] = self._committed(prototype)
                 shape = library().rtcNewGeometry(_device(), _INSTANCED)
                 library().rtcSetGeometryInstancedScene(shape, self._prototypes[g])
-                at = held.matrices.ctypes.data + 48 * p
-                library().rtcSetGeometryTransform(shape, 0, _ROWS_3X4, at)
+                if held.tracks.shape[1]:
+                    library().rtcSetGeometryTimeStepCount(shape, held.tracks.shape[1])
+                    for k, matrix in enumerate(held.tracks[p]):
+                        library().rtcSetGeometryTransform(shape, k, _ROWS_3X4, matrix.ctypes.data)
+                else:
+                    at = held.matrices.ctypes.data + 48 * p
+                    library().rtcSetGeometryTransform(shape, 0, _ROWS_3X4, at)
             else:
                 shape = self._triangles(g)
             self._attach(scene, shape, p, int(held.masks[p]))
@@ -250,7 +259,7 @@ class Hit(NamedTuple):
 
 
 @inner
-def _write_rays(room, origin, direction, t_near, t_far, masks):
+def _write_rays(room, origin, direction, t_near, t_far, masks, time):
     floats, words = float32s(room), int32s(room)
     for i in range(3):
         store(floats, _ORG + LANES * i, origin[i])
@@ -259,6 +268,7 @@ def _write_rays(room, origin, direction, t_near, t_far, masks):
         store(floats, _DIR + LANES * i, where(abs(direction[i]) < 1e-17, 0.0, direction[i]))
     store(floats, _TNEAR, t_near)
     store(floats, _TFAR, t_far)
+    store(floats, _TIME, time)
     store(words, _MASK, masks)
     store(words, _GEOMETRY, all_lanes(-1))
 
@@ -271,7 +281,7 @@ def _take_ray(room, lane):
         floats[_SINGLE + i] = floats[_ORG + LANES * i + lane]
         floats[_SINGLE + 4 + i] = floats[_DIR + LANES * i + lane]
     floats[_SINGLE + 3] = floats[_TNEAR + lane]
-    floats[_SINGLE + 7] = 0.0
+    floats[_SINGLE + 7] = floats[_TIME + lane]
     floats[_SINGLE + 8] = floats[_TFAR + lane]
     words[_SINGLE + 9] = words[_MASK + lane]
     words[_SINGLE + 10] = 0
@@ -307,7 +317,7 @@ def _put_packet(opaque, clear, room, active):
     """Put all rays as one packet that travels together."""
     words, longs = uint32s(room), int64s(room + 4 * _ARGUMENTS)
     store(int32s(room), _VALID, where(active, -1, 0))
-    for row in (_TIME, _ID, _FLAGS):
+    for row in (_ID, _FLAGS):
         store(int32s(room), row, all_lanes(0))
     words[_ARGUMENTS], words[_ARGUMENTS + 1] = _COHERENT, _EVERYTHING
     for i in range(1, 6):
@@ -320,14 +330,15 @@ def _put_packet(opaque, clear, room, active):
 
 @inner
 def closest_hits(
-    opaque, clear, room, active, origin, direction, t_near, t_far, masks, together
+    opaque, clear, room, active, origin, direction, t_near, t_far, masks, time, together
 ):  # fmt: skip
     """Shoot a ray for each active lane; `together` where they start and go much alike.
 
+    `time` runs from 0, where the shutter opens, to 1.
     Either scene may be 0.  The second query starts with the first one's hit as its farthest.
     """
     floats = float32s(room)
-    _write_rays(room, origin, direction, t_near, t_far, masks)
+    _write_rays(room, origin, direction, t_near, t_far, masks, time)
     store(int32s(room), _PRIMITIVE, all_lanes(0))
     store(int32s(room), _INSTANCE, all_lanes(-1))
     if together:
@@ -347,10 +358,10 @@ def closest_hits(
 
 
 @inner
-def blocked(opaque, room, active, origin, direction, t_far, masks):
+def blocked(opaque, room, active, origin, direction, t_far, masks, time):
     """In which of the active lanes anything stands between a ray's origin and `t_far`."""
     found, ray = 0, room + 4 * _SINGLE
-    _write_rays(room, origin, direction, all_lanes(0.0), t_far, masks)
+    _write_rays(room, origin, direction, all_lanes(0.0), t_far, masks, time)
     left = bits_of(active)
     while left != 0:
         lane = lowest_bit(left)

@@ -16,7 +16,7 @@ from grandlattice.errors import TracerError
 from grandlattice.snapshot import Camera
 from grandlattice.tracer.ids import ranked_ids
 from grandlattice.tracer.shares import SPLITS
-from grandlattice.tracer.stream import RANKS
+from grandlattice.tracer.stream import NOTHING, RANKS
 
 
 @dataclass(frozen=True)
@@ -44,6 +44,9 @@ PASSES: Mapping[str, Pass] = {
         Pass("beauty", ("R", "G", "B", "A")),
         Pass("albedo", ("albedo.R", "albedo.G", "albedo.B")),
         Pass("occlusion", ("occlusion.Y",)),
+        Pass("illuminance", ("illuminance.Y",), exact=True),
+        Pass("motion", ("motion.U", "motion.V"), exact=True),
+        Pass("seconds", ("seconds.Y",), exact=True),
         Pass("depth", ("Z",), exact=True),
         Pass("normal", ("normal.X", "normal.Y", "normal.Z")),
         Pass("samples", ("samples.Y",), exact=True),
@@ -64,14 +67,20 @@ def is_pass(name: str) -> bool:
     return name in PASSES or (name.startswith("light.") and len(name) > len("light."))
 
 
-def known_pass(name: str) -> Pass:
+def known_pass(name: str, own: Mapping[str, str] | None = None) -> Pass:
     """The pass of a name, also ``light.NAME``, the share of one light.
+
+    Parameters
+    ----------
+    own : passes of a plan's own, name → what it is of, see `shares.OwnPass`.
 
     Raises
     ------
     KeyError
         Where there is none.
     """
+    if own and name in own:
+        return _colour(name) if own[name] == "light" else Pass(name, (f"{name}.Y",))
     return PASSES[name] if name in PASSES or not is_pass(name) else _colour(name)
 
 
@@ -131,7 +140,8 @@ def empty_sums(width: int, height: int, passes: Sequence[str], share_count: int)
         )
     shape = (height, width)
     wanted = {
-        "position": ("position",), "uv": ("uv",), "depth_soft": ("depth-soft",), "front": ("coverage",),
+        "position": ("position", "motion"), "uv": ("uv",), "depth_soft": ("depth-soft",),
+        "front": ("coverage", "motion"),
         "objects": ("object-id", "coverage"), "looks": ("material-id",),
     }  # fmt: skip
     kinds: dict[str, tuple[tuple[int, ...], type]] = {
@@ -148,7 +158,6 @@ def empty_sums(width: int, height: int, passes: Sequence[str], share_count: int)
     return extra | {
         "beauty": np.zeros((*shape, 4), np.float32),
         "albedo": np.zeros((*shape, 3), np.float32),
-        "occlusion": np.zeros(shape, np.float32),
         "depth": np.full(shape, np.inf, np.float32),
         "normal": np.zeros((*shape, 3), np.float32),
     }
@@ -159,6 +168,15 @@ def developed(
 ) -> dict[str, NDArray]:
     """Every pass there is something of, from its sums."""
     share = (1.0 / np.maximum(counts, 1)).astype(np.float32)[..., None]
+    empty = film["depth"] >= NOTHING
+    depth = np.where(empty, np.float32(np.inf), np.abs(film["depth"]))
+    film = film | {
+        name: np.where(
+            empty.reshape(empty.shape + (1,) * (film[name].ndim - 2)), film[name].dtype.type(0), film[name]
+        )
+        for name in ("normal", "position", "uv", "front")
+        if name in film
+    }
     beauty = film["beauty"] * share
     if "caught" in film:
         cover, lit, dark = np.moveaxis(film["caught"], -1, 0)
@@ -168,7 +186,7 @@ def developed(
     for name, slots in (("object-id", film.get("objects")), ("material-id", film.get("looks"))):
         if slots is not None:
             made[name] = ranked_ids(slots, names[name], counts)
-    if "front" in film:
+    if "front" in film and "objects" in film:
         of_front = (film["objects"][..., 0] == film["front"][..., None]) & (film["front"][..., None] > 0)
         made["coverage"] = (film["objects"][..., 1] * of_front).sum(-1)[..., None] * share
     if "depth_soft" in film:
@@ -181,8 +199,7 @@ def developed(
         "normal-camera": (film["normal"] @ axes.T).astype(np.float32),
         "beauty": beauty,
         "albedo": film["albedo"] * share,
-        "occlusion": film["occlusion"][..., None] * share,
-        "depth": film["depth"][..., None],
+        "depth": depth[..., None],
         "normal": film["normal"],
         "samples": counts[..., None].astype(np.float32),
     }

@@ -21,11 +21,11 @@ from grandlattice.tracer.lights import (
     meet_light,
     sample_light,
 )
-from grandlattice.tracer.materials import see_through, surface_at
+from grandlattice.tracer.materials import see_through, sharp, surface_at
 from grandlattice.tracer.memory import float32s, int32s
 from grandlattice.tracer.sampling import pair
 from grandlattice.tracer.scattering import scatter
-from grandlattice.tracer.shares import credit, credit_shadow
+from grandlattice.tracer.shares import credit, credit_lux, credit_shadow
 from grandlattice.tracer.stream import (
     CAUGHT,
     FIRST_MATT,
@@ -46,7 +46,7 @@ from grandlattice.tracer.vectors import (
     subtract,
     to_local,
 )
-from grandlattice.tracer.vertices import hit_vertex, just_behind, lifted
+from grandlattice.tracer.vertices import hit_vertex, just_behind, lifted, solid_at
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -57,34 +57,38 @@ BLACK = (0.0, 0.0, 0.0)
 
 
 @inner
-def transmittance(scene, room, active, origin, direction, distance, masks):
-    """Share of light that gets from `distance` to `origin`: 0 behind anything opaque.
+def transmittance(scene, room, active, origin, direction, distance, masks, time):
+    """Share of light that gets from `distance` to `origin`, a triple: 0 behind anything opaque.
+
+    It goes straight through glass, also where that is solid.
 
     `masks` say who blocks it, see `embree.Placements`.
     """
     stop = where(distance >= FAR, distance, distance * (1.0 - 1e-4))
-    dark = blocked(scene.opaque, room, active, origin, direction, stop, masks)
-    share = where(active & ~dark, 1.0, 0.0)
+    dark = blocked(scene.opaque, room, active, origin, direction, stop, masks, time)
+    clear = where(active & ~dark, 1.0, 0.0)
+    share = (clear, clear, clear)
     if scene.clear == 0:
         return share
     t_near = 0.0 * distance
     nothing = 0 * scene.clear  # a plain 0 would be a type of its own, and compiled for
     for _ in range(MOST_PASSES_THROUGH):
-        active = active & (share > 1e-4)
+        active = active & (largest(share) > 1e-4)
         if not any_of(active):
             break
         hit = closest_hits(
             nothing, scene.clear, room, active, origin, direction, t_near, stop,
-            masks, False,
+            masks, time, False,
         )  # fmt: skip
         active = active & hit.found
         if any_of(active):
-            vertex = hit_vertex(scene, hit, origin, direction)
-            surface = surface_at(scene, vertex.material, vertex.u, vertex.v, room + 4 * MATERIAL)
-            through = see_through(surface, scene.tables, -dot(direction, vertex.normal))
-            share = where(active, share * through, share)
+            vertex = hit_vertex(scene, hit, origin, direction, time)
+            surface = surface_at(scene, vertex.material, sharp(vertex.u, vertex.v), room + 4 * MATERIAL)
+            solid, _ = solid_at(scene, vertex)
+            through = see_through(surface, scene.tables, -dot(direction, vertex.normal), solid)
+            share = choose(active, multiply(share, through), share)
             t_near = where(active, just_behind(hit.distance, origin), t_near)
-    return where(active | (share <= 1e-4), 0.0, share)
+    return choose(active | (largest(share) <= 1e-4), BLACK, share)
 
 
 @inner
@@ -212,7 +216,7 @@ class Shaded(NamedTuple):
 
 
 @inner
-def _aim(scene, room, options, active, path, shaded, lights, aims, u, v, later, seen_as):
+def _aim(scene, room, options, active, path, shaded, lights, aims, u, v, later, at_first, seen_as):
     """Light as it gets from vertices to the camera, weighted against following; and the rays."""
     vertex, normal = shaded.vertex, shaded.normal
     lamp = light_at(scene.lights, lights)
@@ -226,27 +230,39 @@ def _aim(scene, room, options, active, path, shaded, lights, aims, u, v, later, 
         return gathered, 0
     value, matt, followed = scatter(shaded.surface, shaded.lobes, scene.tables, shaded.wo, wi)
     value = add(scale(subtract(value, matt), lamp.specular), scale(matt, lamp.diffuse))
-    active = active & (largest(value) > 0.0)
+    at_first = at_first & active
+    if options.illuminance:
+        active = active & ((largest(value) > 0.0) | at_first)
+    else:
+        active = active & (largest(value) > 0.0)
     origin = lifted(vertex, aim.direction)
-    share = transmittance(scene, room, active, origin, aim.direction, aim.distance, lamp.shadows)
+    share = transmittance(
+        scene, room, active, origin, aim.direction, aim.distance, lamp.shadows, path.time
+    )  # fmt: skip
+    if options.illuminance:
+        lux = luminance(multiply(aim.radiance, share)) * max(wi[2], 0.0) / max(aim.density * aims, 1e-30)
+        credit_lux(room, options, path.number, at_first, lux)
     followed = where(lamp.followed == 1, followed, 0.0)
     weight = 1.0 / max(aim.density * aims + followed, 1e-30)
     light = multiply(seen_as.throughput, scale(multiply(value, aim.radiance), weight))
     if options.share_count > 0:
         credit_shadow(room, options, path.number, active & ~later, light, share)
-    light = limited(scale(light, share), options.clamp, later)
+    light = limited(multiply(light, share), options.clamp, later)
     if options.share_count > 0:
         matt_now = luminance(matt) * lamp.diffuse / max(luminance(value), 1e-30)
         credit(
-            room, options, path.number, active & (share > 0.0), light, seen_as.scattered,
+            room, options, path.number, active & (largest(share) > 0.0), light, seen_as.scattered,
             where(later, seen_as.matt, min(matt_now, 1.0)), seen_as.through, lamp.groups,
         )  # fmt: skip
-    return choose(share > 0.0, light, gathered), count_of(active)
+    return choose(largest(share) > 0.0, light, gathered), count_of(active)
 
 
 @inner
-def gather(scene, room, options, active, path, shaded, later, turn, dimension, seen_as):
-    """What lights send to vertices and on to the camera; the reach of all lights; the rays."""
+def gather(scene, room, options, active, path, shaded, later, at_first, turn, dimension, seen_as):
+    """What lights send to vertices and on to the camera; the reach of all lights; the rays.
+
+    `at_first` are those whose illuminance is asked for.
+    """
     first, point = active & ~later, shaded.vertex.point
     gathered, rays = scale(point, 0.0), 0
     reach_total = 0.0 * turn
@@ -268,7 +284,7 @@ def gather(scene, room, options, active, path, shaded, later, turn, dimension, s
             lights = where(drawn, picked, lights)
             aims = where(later, chance, aims if few else _PICKS * chance)
         light, shot = _aim(
-            scene, room, options, aiming, path, shaded, lights, aims, u, v, later, seen_as
+            scene, room, options, aiming, path, shaded, lights, aims, u, v, later, at_first, seen_as
         )  # fmt: skip
         gathered = add(gathered, light)
         rays += shot
@@ -282,7 +298,7 @@ def catch(scene, room, options, catching, path, hit):
     Kept are the light a white surface would have here, and what of it is blocked; their ratio is
     taken when the film is developed, over all samples of a pixel.
     """
-    vertex = hit_vertex(scene, hit, path.origin, path.direction)
+    vertex = hit_vertex(scene, hit, path.origin, path.direction, path.time)
     lit, dark, rays = 0.0 * path.t_near, 0.0 * path.t_near, 0
     for i in range(scene.light_count):
         u, v = pair(path.seed, path.sample, all_lanes(LIGHT + i))
@@ -294,9 +310,11 @@ def catch(scene, room, options, catching, path, hit):
         if any_of(aiming):
             light = luminance(aim.radiance) * cosine / max(aim.density, 1e-30)
             origin = lifted(vertex, aim.direction)
-            share = transmittance(scene, room, aiming, origin, aim.direction, aim.distance, lamp.shadows)
+            share = transmittance(
+                scene, room, aiming, origin, aim.direction, aim.distance, lamp.shadows, path.time
+            )  # fmt: skip
             lit = where(aiming, lit + light, lit)
-            dark = where(aiming, dark + light * (1.0 - share), dark)
+            dark = where(aiming, dark + light * (1.0 - luminance(share)), dark)
             rays += count_of(aiming)
     keep_triple(room, CAUGHT, path.number, (path.cover, lit, dark), catching)
     radiance, alpha = path.radiance, path.alpha

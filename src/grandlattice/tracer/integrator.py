@@ -15,6 +15,8 @@ Paths travel in a stream (see `stream`): each round takes sixteen neighbours of 
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 
 from grandlattice.tracer.embree import CAMERA, OTHER, blocked, closest_hits
@@ -37,6 +39,7 @@ from grandlattice.tracer.lanes import (
     count_of,
     inner,
     lane_numbers,
+    logarithm,
     to_floats,
     where,
 )
@@ -44,7 +47,7 @@ from grandlattice.tracer.lens import pixel_width_at, shoot
 from grandlattice.tracer.lights import (
     FAR,
 )
-from grandlattice.tracer.materials import see_through, surface_at
+from grandlattice.tracer.materials import Spot, face_colour, see_through, sharp, surface_at
 from grandlattice.tracer.memory import float32s, int32s, load, scatter_to
 from grandlattice.tracer.sampling import (
     cosine_direction,
@@ -53,22 +56,23 @@ from grandlattice.tracer.sampling import (
     pair,
     pixel_seed,
 )
-from grandlattice.tracer.scattering import lobes_of, reflectance, sample_direction, scatter
-from grandlattice.tracer.shares import credit
+from grandlattice.tracer.scattering import bend, lobes_of, reflectance, sample_direction, scatter
+from grandlattice.tracer.shares import CLOSED, credit, credit_lit
 from grandlattice.tracer.stream import (
     ALBEDO,
     CAPACITY,
     COLUMN,
     DEPTH,
+    FIRST_LUX,
     FIRST_MATT,
     LINE,
     LOOK,
     MATERIAL,
     NORMAL,
     OBJECT,
-    OPENNESS,
     POSITION,
     SAMPLE,
+    SHARES,
     THROUGH,
     UV,
     VERTICES,
@@ -81,6 +85,7 @@ from grandlattice.tracer.stream import (
     line_up,
     load_path,
     part,
+    shutter_time,
     with_light,
 )
 from grandlattice.tracer.vectors import (
@@ -98,15 +103,17 @@ from grandlattice.tracer.vectors import (
     to_local,
     to_world,
 )
-from grandlattice.tracer.vertices import CATCHES, bumped, hit_vertex, just_behind, lifted
+from grandlattice.tracer.vertices import CATCHES, bumped, hit_vertex, just_behind, lifted, solid_at
 
 # mypy: disable-error-code="no-untyped-def"
 
 # Dimensions of the sample sequence: the picture's own, then a stride for each step of the path, whose
 # lights come from `gathering.LIGHT` on.
 _FILTER, _LENS, _OPENNESS = 0, 1, 2
-_STRIDE, _CHOICE, _DIRECTION = 64, 64, 65
+_STRIDE, _CHOICE, _DIRECTION, _TEXTURES = 64, 64, 65, 127
 _ROULETTE_FROM = 2
+_LUMA = (0.2126, 0.7152, 0.0722)
+_PART_OF_LOBE = 0.15  # of the root of the solid angle a scattered ray stands for
 _CLEAR = 0.5  # a surface that lets more through leaves the data passes to what is behind it
 
 
@@ -114,7 +121,7 @@ OPTIONS = np.dtype(
     [
         ("seed", "i8"), ("bounces", "i8"),
         ("show_background", "i8"),
-        ("occlusion", "i8"), ("occlusion_radius", "f8"),
+        ("occlusion", "i8"), ("illuminance", "i8"),
         ("clamp", "f8"),  # most that light scattered more than once adds at a time; may be inf
         ("shares", "i8"), ("share_count", "i8"),  # parts of the beauty, see `shares.SharePlan`
         ("surfaces", "i8"),  # bits of what glows among these
@@ -131,7 +138,7 @@ def _centre(pixel):
 
 
 @inner
-def _start(lens, options, column, line, number, sample):
+def _start(scene, lens, options, column, line, number, sample):
     """Paths on their way from the camera."""
     seed = pixel_seed(options.seed, column, line)
     fx, fy = pair(seed, sample, all_lanes(_FILTER))
@@ -141,7 +148,8 @@ def _start(lens, options, column, line, number, sample):
         lens_x, lens_y = on_disk(lens_u, lens_v)
     x = _centre(column) + filter_offset(float32s(lens.filter), fx)
     y = _centre(line) + filter_offset(float32s(lens.filter), fy)
-    origin, direction, forward = shoot(lens, x, y, lens_x, lens_y)
+    time = shutter_time(scene.steps + lens.steps > 0, seed, sample)
+    origin, direction, forward = shoot(lens, x, y, lens_x, lens_y, time)
     nought = 0.0 * fx
     dark = (nought, nought, nought)
     return Path(
@@ -161,6 +169,7 @@ def _start(lens, options, column, line, number, sample):
         sample=sample,
         matt=nought,
         linked=all_lanes(0),
+        time=time,
     )
 
 
@@ -175,7 +184,7 @@ def _alpha_behind(scene, room, options, active, path, t_near):
         rays += count_of(active)
         hit = closest_hits(
             scene.opaque, scene.clear, room, active, origin, direction, t_near, path.t_last,
-            all_lanes(CAMERA), False,
+            all_lanes(CAMERA), path.time, False,
         )  # fmt: skip
         if options.show_background:
             alpha = where(active & ~hit.found, alpha + cover, alpha)
@@ -183,10 +192,12 @@ def _alpha_behind(scene, room, options, active, path, t_near):
         if any_of(active):
             t_near = where(active, just_behind(hit.distance, origin), t_near)
             active = active & (int32s(scene.held_out)[hit.placement] == 0)
-            vertex = hit_vertex(scene, hit, origin, direction)
-            surface = surface_at(scene, vertex.material, vertex.u, vertex.v, room + 4 * MATERIAL)
+            vertex = hit_vertex(scene, hit, origin, direction, path.time)
+            surface = surface_at(scene, vertex.material, sharp(vertex.u, vertex.v), room + 4 * MATERIAL)
             cosine = min(-dot(direction, vertex.normal), 1.0)
-            through = see_through(surface, scene.tables, cosine)
+            solid, _ = solid_at(scene, vertex)
+            through = luminance(see_through(surface, scene.tables, cosine, solid))
+            through = where(solid & (surface.presence >= 1.0), 0.0, through)
             alpha = where(active, alpha + cover * (1.0 - through), alpha)
             cover = where(active, cover * through, cover)
             active = active & (cover > 0.0)
@@ -194,14 +205,14 @@ def _alpha_behind(scene, room, options, active, path, t_near):
 
 
 @inner
-def _depth_at_centre(lens, column, line, depth, vertex):
+def _depth_at_centre(lens, column, line, depth, vertex, time):
     """Depth of surfaces under their pixels' centres, from their tangent planes there.
 
     Two samples of one slanted surface then agree on its depth, to the edge of the object; where
     the plane is seen edge-on, the sample's own depth stands.
     """
     origin, direction, forward = shoot(
-        lens, _centre(column), _centre(line), 0.0 * depth, 0.0 * depth
+        lens, _centre(column), _centre(line), 0.0 * depth, 0.0 * depth, time
     )  # fmt: skip
     slope = min(dot(direction, vertex.facing), -0.02)
     centred = dot(subtract(vertex.point, origin), vertex.facing) / slope * forward
@@ -211,27 +222,60 @@ def _depth_at_centre(lens, column, line, depth, vertex):
 
 
 @inner
-def _record(scene, room, lens, options, writing, path, vertex, normal):
-    """Keep what the data passes say of the first surfaces the camera sees; the rays it took."""
+def _record(scene, room, lens, options, writing, aside, path, vertex, normal):
+    """Keep what the data passes say of the first surfaces the camera sees; the rays it took.
+
+    Paths that something clear turned `aside` say it with a negative depth.
+    """
+    both = writing | aside
     column, line = int32s(room)[path.number + COLUMN], int32s(room)[path.number + LINE]
-    forward = -dot(path.direction, (lens.axes[6], lens.axes[7], lens.axes[8]))
-    depth = _depth_at_centre(lens, column, line, vertex.distance * forward, vertex)
-    keep(room, DEPTH, path.number, depth, writing)
-    keep_triple(room, NORMAL, path.number, normal, writing)
-    keep_triple(room, POSITION, path.number, vertex.point, writing)
-    keep(room, UV, path.number, vertex.u, writing)
-    keep(room, UV + CAPACITY, path.number, vertex.v, writing)
-    scatter_to(int32s(room), path.number + OBJECT, int32s(scene.item)[vertex.placement], writing)
-    scatter_to(int32s(room), path.number + LOOK, vertex.material, writing)
+    away = path.direction
+    forward = 0.0 * path.time + 1.0
+    if lens.around == 0:
+        forward = -dot(away, (lens.axes[6], lens.axes[7], lens.axes[8]))
+    depth = _depth_at_centre(lens, column, line, vertex.distance * forward, vertex, path.time)
+    keep(room, DEPTH, path.number, where(aside, -depth, depth), both)
+    keep_triple(room, NORMAL, path.number, normal, both)
+    keep_triple(room, POSITION, path.number, vertex.point, both)
+    keep(room, UV, path.number, vertex.u, both)
+    keep(room, UV + CAPACITY, path.number, vertex.v, both)
+    scatter_to(int32s(room), path.number + OBJECT, int32s(scene.item)[vertex.placement], both)
+    scatter_to(int32s(room), path.number + LOOK, vertex.material, both)
     if not options.occlusion:
         return 0
     s, t = frame(vertex.normal)
     u, v = pair(path.seed, path.sample, all_lanes(_OPENNESS))
     up = to_world(cosine_direction(u, v), s, t, vertex.normal)
-    radius = 0.0 * u + options.occlusion_radius
-    closed = blocked(scene.opaque, room, writing, lifted(vertex, up), up, radius, all_lanes(OTHER))
-    keep(room, OPENNESS, path.number, where(closed, 0.0, 1.0), writing)
-    return count_of(writing)
+    origin, sums, rays = lifted(vertex, up), float32s(room), 0
+    wanted, reaches = int32s(options.shares), float32s(options.shares)
+    for k in range(options.share_count):
+        if wanted[2 * k] == CLOSED:
+            radius = 0.0 * u + reaches[2 * k + 1]
+            closed = blocked(
+                scene.opaque, room, writing, origin, up, radius, all_lanes(OTHER), path.time
+            )  # fmt: skip
+            at = path.number + (SHARES + 3 * k * CAPACITY)
+            scatter_to(sums, at, sums[at] + where(closed, 1.0, 0.0), writing)
+            rays += count_of(writing)
+    return rays
+
+
+@inner
+def _spot(scene, lens, path, vertex, dimension):
+    """Where textures are read at vertices, and how much of them the rays cover there.
+
+    A camera ray is as wide as a pixel; one that was scattered covers a part of the solid angle that its
+    density stands for.
+    """
+    if scene.densities == 0:
+        return sharp(vertex.u, vertex.v)
+    wide = pixel_width_at(lens, vertex.distance)
+    spread = _PART_OF_LOBE * vertex.distance / math.sqrt(max(path.followed, 1e-6))
+    width = where((path.state & VERTICES) == 0, wide, spread)
+    slant = max(-dot(path.direction, vertex.facing), 0.05)
+    area = width * width / slant * float32s(scene.densities)[vertex.triangle] / vertex.stretch
+    chance, _ = pair(path.seed, path.sample, dimension)
+    return Spot(vertex.u, vertex.v, logarithm(max(area, 1e-30)), chance)
 
 
 @inner
@@ -250,42 +294,65 @@ def _shade(scene, room, lens, options, step, on, path, hit):
     origin, direction = path.origin, path.direction
     radiance, throughput = path.radiance, path.throughput
     alpha, cover = path.alpha, path.cover
-    vertex = hit_vertex(scene, hit, origin, direction)
-    surface = surface_at(scene, vertex.material, vertex.u, vertex.v, room + 4 * MATERIAL)
+    vertex = hit_vertex(scene, hit, origin, direction, path.time)
+    spot = _spot(scene, lens, path, vertex, all_lanes(dimension + _TEXTURES))
+    surface = surface_at(scene, vertex.material, spot, room + 4 * MATERIAL)
     cosine = min(-dot(direction, vertex.normal), 1.0)
     choice, turn = pair(path.seed, path.sample, all_lanes(dimension + _CHOICE))
-    through = see_through(surface, tables, cosine)
+    solid, within = solid_at(scene, vertex)
+    through = see_through(surface, tables, cosine, solid)
     normal = vertex.normal
     if any_of(on & (surface.bump[2] != 1.0)):
         normal = bumped(scene, vertex, surface.bump, direction)
-    writing = on & seen & ~recorded & (through < _CLEAR)
-    if any_of(writing):
-        rays += _record(scene, room, lens, options, writing, path, vertex, normal)
-        recorded = recorded | writing
+    clear = on & (largest(through) > 0.0)
+    # What the camera sees through solid glass is bent; other light goes straight, as shadow rays do.
+    bends = clear & seen & solid & (surface.presence >= 1.0)
+    writing = on & seen & ~recorded & ((largest(through) < _CLEAR) | bends)
+    lit = writing  # where illuminance is asked for
 
-    # Some paths go straight through what is clear; the others turn away here.
-    clear = on & (through > 0.0)
+    # Some paths go through what is clear; the others turn away here.
     passes = clear & (choice < 0.0)
     t_near, t_last = path.t_near, path.t_last
     if any_of(clear):
-        passing = where(through >= 1.0, 1.0, min(max(through, 0.2), 0.8))
+        most = largest(through)
+        passing = where((most >= 1.0) | (bends & within), 1.0, min(max(most, 0.2), 0.8))
         passes = clear & (choice < passing)
         through_clear = through_clear | (passes & seen)
         turns, past = clear & ~passes, 1.0 - min(passing, 0.8)
         behind_at = just_behind(hit.distance, origin)
-        throughput = choose(passes, scale(throughput, through / passing), throughput)
-        throughput = choose(turns, scale(throughput, surface.presence / past), throughput)
         choice = where(turns, (choice - passing) / past, where(passes, choice / passing, choice))
-        alpha = where(passes & seen, alpha + cover * (1.0 - through), alpha)
-        cover = where(passes & seen, cover * through, cover)
+        carried = scale(multiply(throughput, through), 1.0 / passing)
+        if any_of(bends & passes):
+            u, v = pair(path.seed, path.sample, all_lanes(dimension + _DIRECTION))
+            s, t = frame(normal)
+            wo = to_local(negative(direction), s, t, normal)
+            bent, crosses = bend(surface, wo, within, choice, u, v)
+            bent = normalized(to_world(bent, s, t, normal))
+            kept = face_colour(surface, solid)
+            carried = choose(bends & within, choose(crosses, multiply(throughput, kept), throughput), carried)
+            bending = bends & passes
+            direction = choose(bending, bent, direction)
+            origin = choose(bending, lifted(vertex, bent), origin)
+            behind_at, t_last = where(bending, 0.0, behind_at), where(bending, FAR, t_last)
+        throughput = choose(passes, carried, throughput)
+        throughput = choose(turns, scale(throughput, surface.presence / past), throughput)
         t_near = where(passes, behind_at, t_near)
-        if any_of(turns & seen):
+        # Alpha is what the camera sees straight ahead: solid glass covers what is behind it.
+        seen_through = where(bends, 0.0, luminance(through))
+        alpha = where(passes & seen, alpha + cover * (1.0 - seen_through), alpha)
+        cover = where(passes & seen, cover * seen_through, cover)
+        if any_of(turns & seen & ~bends):
             # Alpha still wants to know what stands behind.
-            behind, shot = _alpha_behind(scene, room, options, turns & seen, path, behind_at)
-            alpha = where(turns & seen, alpha + cover * (1.0 - through + through * behind), alpha)
-            cover = where(turns & seen, 0.0, cover)
+            asking = turns & seen & ~bends
+            behind, shot = _alpha_behind(scene, room, options, asking, path, behind_at)
+            alpha = where(asking, alpha + cover * (1.0 - seen_through + seen_through * behind), alpha)
+            cover = where(asking, 0.0, cover)
             rays += shot
     on = on & ~passes
+    aside = on & seen & ~recorded & ~writing
+    if any_of(writing | aside):
+        rays += _record(scene, room, lens, options, writing, aside, path, vertex, normal)
+        recorded = recorded | writing | aside
     if any_of(on & seen):
         alpha = where(on & seen, alpha + cover, alpha)
         albedo = multiply(throughput, reflectance(surface, tables, cosine))
@@ -310,12 +377,17 @@ def _shade(scene, room, lens, options, step, on, path, hit):
         s, t = frame(normal)
         wo = to_local(negative(direction), s, t, normal)
         lobes = lobes_of(surface, tables, wo[2])
+        at_first = on & seen & lit
         on = on & (lobes.chance_coat + lobes.chance_interface + lobes.chance_base > 0.0)
+        gathers = on
+        if options.illuminance:
+            credit_lit(room, options, path.number, at_first)
+            gathers = on | at_first  # light falls on what is black, too
         if scene.light_count > 0:
             shaded = Shaded(vertex, surface, lobes, wo, s, t, normal)
             seen_as = SeenAs(throughput, vertices + 1, _first_matt(room, path), through_clear)
             light, total, shot = gather(
-                scene, room, options, on, path, shaded, deep, turn, dimension, seen_as
+                scene, room, options, gathers, path, shaded, deep, at_first, turn, dimension, seen_as
             )  # fmt: skip
             radiance, rays = add(radiance, light), rays + shot
             reach_total = where(on, total, reach_total)
@@ -336,6 +408,13 @@ def _shade(scene, room, lens, options, step, on, path, hit):
         matt_share = where(on, luminance(matt) / max(luminance(value), 1e-30), matt_share)
         if options.share_count > 0:
             keep(room, FIRST_MATT, path.number, matt_share, on & seen)
+        if options.illuminance:
+            # What arrives is what is carried to the camera over what the surface carries of it.
+            lux = wi[2] / max(density * survive, 1e-30)
+            for channel in range(3):
+                share = throughput[channel]
+                part = where(share > 1e-6, _LUMA[channel] * lux / max(share, 1e-6), 0.0)
+                keep(room, FIRST_LUX + channel * CAPACITY, path.number, part, on & at_first)
         linked = where(on, int32s(scene.reached)[vertex.placement], linked)
         t_near, t_last = where(on, 0.0, t_near), where(on, FAR, t_last)
     return (
@@ -356,6 +435,7 @@ def _shade(scene, room, lens, options, step, on, path, hit):
             sample=path.sample,
             matt=matt_share,
             linked=linked,
+            time=path.time,
         ),
         on | passes,
         rays,
@@ -369,7 +449,7 @@ def _advance(scene, room, lens, options, step, active, path):
     seen, later = vertices == 0, vertices > 1
     hit = closest_hits(
         scene.opaque, scene.clear, room, active, path.origin, path.direction,
-        path.t_near, path.t_last, where(seen, CAMERA, OTHER), step == 0,
+        path.t_near, path.t_last, where(seen, CAMERA, OTHER), path.time, step == 0,
     )  # fmt: skip
     found = active & hit.found
     radiance, alpha = path.radiance, path.alpha
@@ -402,7 +482,8 @@ def trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixel
     nearest; the number of rays is returned.  `room` is the address of `room_for(parts)` words.
     """
     words, rays, under_way = int32s(room), 0, pixels * stride
-    line_up(room, options.share_count, left, top, width, first, count, stride, pixel, pixels)
+    moves = scene.steps + lens.steps > 0
+    line_up(room, film, options.share_count, left, top, width, first, count, stride, pixel, pixels)
     for step in range(options.bounces + MOST_PASSES_THROUGH):
         going = 0
         for k in range(0, under_way, LANES):
@@ -412,9 +493,9 @@ def trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixel
                 column, line = load(words, COLUMN + k), load(words, LINE + k)
                 sample = load(words, SAMPLE + k)
                 active = active & (sample >= 0)
-                path = _start(lens, options, column, line, number, sample)
+                path = _start(scene, lens, options, column, line, number, sample)
             else:
-                path = load_path(room, k)
+                path = load_path(room, k, moves)
             path, goes_on, shot = _advance(scene, room, lens, options, step, active, path)
             going = part(room, path, active, goes_on, going)
             rays += shot
@@ -422,6 +503,6 @@ def trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixel
         if under_way == 0:
             break
     for k in range(0, under_way, LANES):
-        bring_home(room, load_path(room, k), lane_numbers() + k < under_way)
+        bring_home(room, load_path(room, k, moves), lane_numbers() + k < under_way)
     develop(room, film, options.share_count, pixels, stride, count)
     return rays

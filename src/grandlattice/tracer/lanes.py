@@ -298,6 +298,22 @@ def power(typing_context, x, y):
 
 
 @intrinsic
+def _bits_as_ints(typing_context, x):
+    """The bits of floats."""
+
+    def generate(context, builder, signature, arguments):
+        return builder.bitcast(arguments[0], vector(WORD))
+
+    return ints(floats), generate
+
+
+@inner
+def logarithm(x):
+    """To base 2, of positive floats; off by 0.09 at most: their bits are read as if it were a line."""
+    return (to_floats(_bits_as_ints(x)) * 1.1920929e-07) - 127.0
+
+
+@intrinsic
 def first_of(typing_context, number):
     """The number in the first lane."""
     scalar = {ints: types.int64, floats: types.float32}[number]

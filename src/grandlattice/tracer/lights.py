@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 from grandlattice.snapshot import Light
 from grandlattice.tracer.embree import CAMERA, OTHER
 from grandlattice.tracer.lanes import any_of, inner, power, to_floats, to_ints, where
-from grandlattice.tracer.materials import surface_at
+from grandlattice.tracer.materials import sharp, surface_at
 from grandlattice.tracer.memory import float32s, load_rows, records, table
 from grandlattice.tracer.sampling import angle_of, cone_direction, on_disk, sine_and_cosine
 from grandlattice.tracer.textures import srgb_to_linear
@@ -555,7 +555,7 @@ def sample_light(scene, room, light, active, point, s, t):
         length = math.sqrt(squared)
         towards = scale(to_light, 1.0 / length)
         cosine = abs(dot(towards, normalized(normal)))
-        surface = surface_at(scene, where(glows, material, 0), u, v, room)
+        surface = surface_at(scene, where(glows, material, 0), sharp(u, v), room)
         brightness = float32s(scene.brightness)[where(glows, material, 0)]
         aimed = squared * brightness / max(cosine * light.extent, 1e-30)
         direction = choose(glows, towards, direction)

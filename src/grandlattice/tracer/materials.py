@@ -6,7 +6,9 @@ into a `Surface`, which is what scattering needs and no more.  How light scatter
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,17 +17,17 @@ from grandlattice.snapshot import Material, Texture, TextureInput
 from grandlattice.tracer.lanes import LANES, all_lanes, any_of, first_of, inner, where
 from grandlattice.tracer.memory import float32s, int32s, load, load_rows, store, store_rows, table
 from grandlattice.tracer.scattering import Surface, reflected_share
-from grandlattice.tracer.textures import mean_colour, read_texture, texture_at
+from grandlattice.tracer.textures import mean_colour, read_texture, texture_at, tile_at
 from grandlattice.tracer.vectors import choose, largest, scale
 
 # mypy: disable-error-code="no-untyped-def"
 
 # Inputs by their place in a row of the table.
 (
-    _DIFFUSE, _EMISSION, _SPECULAR, _BUMP, _METALLIC, _ROUGHNESS, _COAT, _COAT_ROUGHNESS,
+    _DIFFUSE, _EMISSION, _SPECULAR, _BUMP, _TINT, _METALLIC, _ROUGHNESS, _COAT, _COAT_ROUGHNESS,
     _OPACITY, _THRESHOLD, _IOR,
-) = range(11)  # fmt: skip
-_SLOTS, _COLOURS = 11, 4  # the first four are colours, the others single numbers
+) = range(12)  # fmt: skip
+_SLOTS, _COLOURS = 12, 5  # the first five are colours, the others single numbers
 _STEP = 3 * LANES  # from one input to the next where they are written out
 MATERIAL_ROOM = LANES * 64  # a record, read sixteen words at a time
 
@@ -35,6 +37,7 @@ _INPUTS: dict[str, tuple[int, tuple[float, ...]]] = {
     "emissiveColor": (_EMISSION, (0.0, 0.0, 0.0)),
     "specularColor": (_SPECULAR, (0.0, 0.0, 0.0)),
     "normal": (_BUMP, (0.0, 0.0, 1.0)),
+    "transmissionColor": (_TINT, (1.0, 1.0, 1.0)),
     "metallic": (_METALLIC, (0.0,)),
     "roughness": (_ROUGHNESS, (0.5,)),
     "clearcoat": (_COAT, (0.0,)),
@@ -49,20 +52,21 @@ _SMOOTHEST = 0.02  # roughness below which a highlight is narrower than the film
 
 MATERIAL = np.dtype(
     [
-        ("value", "f4", (33,)),  # three numbers for each input
-        ("texture", "i4", (11,)),  # row of the textures, or −1
-        ("channel", "i4", (11,)),
+        ("value", "f4", (36,)),  # three numbers for each input
+        ("texture", "i4", (12,)),  # row of the textures, or −1
+        ("channel", "i4", (12,)),
         ("textured", "i4"),  # a bit for each input that has a texture
         ("specular_workflow", "i4"),
         ("presence", "i4"),  # opacityMode is `presence`
+        ("hue", "i4"),  # of the colour of glass only the hue counts
     ],
     align=True,
 )
 
 _WORDS = MATERIAL.itemsize // 4
-_TEXTURE, _CHANNEL, _TEXTURED, _WORKFLOW, _MODE = (
+_TEXTURE, _CHANNEL, _TEXTURED, _WORKFLOW, _MODE, _HUE = (
     MATERIAL.fields[name][1] // 4  # type: ignore[index]
-    for name in ("texture", "channel", "textured", "specular_workflow", "presence")
+    for name in ("texture", "channel", "textured", "specular_workflow", "presence", "hue")
 )
 
 
@@ -76,7 +80,7 @@ def brightness_of(material: Material, images: Mapping[str, NDArray | None]) -> f
     """How bright a material glows, in nits: the mean luminance of its emission; 0 where it does not."""
     given = material.inputs.get("emissiveColor", (0.0, 0.0, 0.0))
     if isinstance(given, TextureInput):
-        given = tuple(mean_colour(given.texture, images.get(given.texture.file)))
+        given = tuple(mean_colour(given.texture, images))
     r, g, b = (max(float(part), 0.0) for part in np.broadcast_to(given[:3], 3))
     return 0.2126 * r + 0.7152 * g + 0.0722 * b
 
@@ -87,8 +91,11 @@ def pack_materials(materials: Sequence[Material], textures: Sequence[Texture]) -
     rows = table(MATERIAL, len(materials))
     rows["texture"] = -1
     for row, material in zip(rows, materials, strict=False):
+        inputs = dict(material.inputs)
+        if is_clear(material) and "diffuseColor" in inputs and "transmissionColor" not in inputs:
+            inputs["transmissionColor"], row["hue"] = inputs["diffuseColor"], 1
         for name, (slot, fallback) in _INPUTS.items():
-            given = material.inputs.get(name, fallback)
+            given = inputs.get(name, fallback)
             if isinstance(given, TextureInput):
                 row["texture"][slot] = places[given.texture]
                 row["channel"][slot] = _CHANNELS[given.channel]
@@ -111,9 +118,9 @@ def _unit(x):
 
 
 @inner
-def _read_inputs(scene, m, u, v, room):
+def _read_inputs(scene, m, at, room):
     """Write the records of materials `m` to `room`, a row of lanes for each word, with what
-    textures say at (u, v) in the places of their inputs."""
+    textures say at a place in the places of their inputs."""
     values, words = float32s(scene.materials), int32s(scene.materials)
     inputs, held = float32s(room), int32s(room)
     first = first_of(m)
@@ -128,8 +135,10 @@ def _read_inputs(scene, m, u, v, room):
         textured = ((bits >> slot) & 1) == 1
         if any_of(textured):
             row = where(textured, load(held, (_TEXTURE + slot) * LANES), 0)
+            row = tile_at(scene.textures, row, at.u, at.v)
             channel = load(held, (_CHANNEL + slot) * LANES)
-            r, g, b, a = read_texture(texture_at(scene.textures, row), scene.decode, u, v)
+            texture = texture_at(scene.textures, row)
+            r, g, b, a = read_texture(texture, scene.decode, at.u, at.v, at.area, at.chance)
             red = where(channel == 1, g, where(channel == 2, b, where(channel == 3, a, r)))
             _overwrite(inputs, 3 * slot, textured, red)
             if slot < _COLOURS:
@@ -153,13 +162,28 @@ def _unit_colour(inputs, k):
     return (_unit(c[0]), _unit(c[1]), _unit(c[2]))
 
 
+class Spot(NamedTuple):
+    """Where textures are read, a lane each."""
+
+    u: Any
+    v: Any
+    area: Any  # that is looked at, in texture coordinates: its logarithm to base 2
+    chance: Any  # in [0, 1)
+
+
 @inner
-def surface_at(scene, m, u, v, room):
-    """Materials `m` of a scene at texture coordinates (u, v), as a `Surface`.
+def sharp(u, v):
+    """A spot that is looked at as closely as textures allow."""
+    return Spot(u, v, 0.0 * u - 99.0, 0.0 * u)
+
+
+@inner
+def surface_at(scene, m, at, room):
+    """Materials `m` of a scene at spots, as a `Surface`.
 
     `room` is the address of `MATERIAL_ROOM` floats.
     """
-    _read_inputs(scene, m, u, v, room)
+    _read_inputs(scene, m, at, room)
     inputs, held = float32s(room), int32s(room)
     base = _unit_colour(inputs, _DIFFUSE * _STEP)
     opacity, threshold = _unit(load(inputs, _OPACITY * _STEP)), load(inputs, _THRESHOLD * _STEP)
@@ -180,6 +204,9 @@ def surface_at(scene, m, u, v, room):
     roughness = max(_unit(load(inputs, _ROUGHNESS * _STEP)), _SMOOTHEST)
     coat_roughness = max(_unit(load(inputs, _COAT_ROUGHNESS * _STEP)), _SMOOTHEST)
     e = _colour(inputs, _EMISSION * _STEP)
+    tint = _unit_colour(inputs, _TINT * _STEP)
+    most = largest(tint)
+    hue = choose(most > 0.0, scale(tint, 1.0 / max(most, 1e-30)), (1.0, 1.0, 1.0))
     return Surface(
         diffuse=scale(base, where(specular, 1.0, 1.0 - metallic) * opacity),
         f0=f0,
@@ -189,6 +216,8 @@ def surface_at(scene, m, u, v, room):
         coat=_unit(load(inputs, _COAT * _STEP)),
         coat_alpha=coat_roughness * coat_roughness,
         opacity=opacity,
+        tint=choose(load(held, _HUE * LANES) == 1, hue, tint),
+        ior=ior,
         presence=presence,
         emission=(max(e[0], 0.0), max(e[1], 0.0), max(e[2], 0.0)),
         bump=_colour(inputs, _BUMP * _STEP),
@@ -196,12 +225,25 @@ def surface_at(scene, m, u, v, room):
 
 
 @inner
-def see_through(surface, tables, cosine):
-    """Share of light that passes straight through, 0..1.
+def see_through(surface, tables, cosine, solid):
+    """Share of light that passes through each face, 0..1 in each channel.
 
-    Glass is thin: what is not reflected by coat and surface, and not opaque, goes on unbent.
+    It is what coat and surface do not reflect and is not opaque, in the colour of the glass; what is
+    `solid` is gone through twice, and has half of its colour from each face.
     """
-    body = 0.0 * cosine
+    holes = 1.0 - surface.presence
+    through = (holes, holes, holes)
     if any_of(surface.opacity < 1.0):
         body = (1.0 - surface.opacity) * (1.0 - reflected_share(surface, tables, cosine))
-    return (1.0 - surface.presence) + surface.presence * body
+        body = body * surface.presence
+        tint = face_colour(surface, solid)
+        through = (holes + body * tint[0], holes + body * tint[1], holes + body * tint[2])
+    return through
+
+
+@inner
+def face_colour(surface, solid):
+    """What one face of glass does to the colour of light."""
+    tint = surface.tint
+    half = (math.sqrt(tint[0]), math.sqrt(tint[1]), math.sqrt(tint[2]))
+    return choose(solid, half, tint)

@@ -125,6 +125,7 @@ class Rounds:
             self.taken[:], self.clean[:] = begun.taken, begun.clean
             self.number, self.rays, self.seconds_before = begun.number, begun.rays, begun.seconds
         self._started = math.inf
+        self.tile_seconds = np.zeros(len(self.tiles))
         self._whole = sum(r.samples for r in self.rounds) * width * height
         self._done = int(sum(self._samples_of(t.number) * t.size for t in self.tiles))
 
@@ -157,8 +158,9 @@ class Rounds:
         """What `after` wants of a tile that is about to be traced."""
         return self.sums["beauty"][tile.pixels].copy() if self.number % 2 else None
 
-    def after(self, tile: Tile, before: NDArray[np.float32] | None, rays: int) -> None:
+    def after(self, tile: Tile, before: NDArray[np.float32] | None, rays: int, seconds: float) -> None:
         """A tile is traced; one at a time says so."""
+        self.tile_seconds[tile.number] += seconds
         if before is not None:
             self.sums["half"][tile.pixels] += self.sums["beauty"][tile.pixels] - before
         self.taken[tile.number] += 1
@@ -182,6 +184,13 @@ class Rounds:
         found = np.zeros(self.sums["depth"].shape, np.int32)
         for tile in self.tiles:
             found[tile.pixels] = self._samples_of(tile.number)
+        return found
+
+    def seconds(self) -> NDArray[np.float32]:
+        """(H, W) seconds each pixel took, the same within a tile."""
+        found = np.zeros(self.sums["depth"].shape, np.float32)
+        for tile in self.tiles:
+            found[tile.pixels] = self.tile_seconds[tile.number] / tile.size
         return found
 
     @property

@@ -44,6 +44,8 @@ class Surface(NamedTuple):
     coat: Any
     coat_alpha: Any
     opacity: Any
+    tint: Any  # colour of light that went through
+    ior: Any
     presence: Any  # how much of the surface is there at all
     emission: Any
     bump: Any  # normal in the tangent frame
@@ -290,17 +292,67 @@ def scatter(surface, lobes, tables, wo, wi):
 
 
 @inner
-def _reflect_off_visible_normal(alpha, wo, u, v):
+def _visible_normal(alpha, wo, u, v):
     stretched = normalized((wo[0] * alpha, wo[1] * alpha, wo[2]))
     z = (1.0 - v) * (1.0 + stretched[2]) - stretched[2]
     ring = math.sqrt(min(max(1.0 - z * z, 0.0), 1.0))
     sine, cosine = sine_and_cosine(u)
-    half = normalized((
+    return normalized((
         (ring * cosine + stretched[0]) * alpha, (ring * sine + stretched[1]) * alpha,
         max(z + stretched[2], 1e-9),
     ))  # fmt: skip
-    twice = 2.0 * dot(wo, half)
-    return (half[0] * twice - wo[0], half[1] * twice - wo[1], half[2] * twice - wo[2])
+
+
+@inner
+def _mirrored(wo, normal):
+    twice = 2.0 * dot(wo, normal)
+    return (normal[0] * twice - wo[0], normal[1] * twice - wo[1], normal[2] * twice - wo[2])
+
+
+@inner
+def _refracted(wo, normal, eta):
+    """Snell's law: the direction on the other side, its cosine there, negative under total reflection.
+
+    `eta` is the index on the side of `wo` over that of the other side.
+    """
+    cosine = dot(wo, normal)
+    squared = 1.0 - eta * eta * (1.0 - cosine * cosine)
+    across = math.sqrt(max(squared, 0.0))
+    step = eta * cosine - across
+    direction = (
+        normal[0] * step - eta * wo[0], normal[1] * step - eta * wo[1], normal[2] * step - eta * wo[2],
+    )  # fmt: skip
+    return direction, where(squared > 0.0, across, -1.0)
+
+
+@inner
+def fresnel(cosine, across, eta):
+    """Reflectance of the face between two clear media, unpolarised; 1 where `across` is negative.
+
+    The cosines are of the ray and of the refracted one, `eta` as in `_refracted`.
+    """
+    upright = (eta * cosine - across) / max(eta * cosine + across, 1e-9)
+    flat = (cosine - eta * across) / max(cosine + eta * across, 1e-9)
+    return where(across < 0.0, 1.0, 0.5 * (upright * upright + flat * flat))
+
+
+@inner
+def bend(surface, wo, leaves, choice, u, v):
+    """Where a ray goes that may cross a face of solid glass: its direction, and whether it crosses.
+
+    From outside it always does, because what is reflected there was decided before.  A ray that
+    `leaves` the glass is reflected as often as Fresnel says.  Facets of rough glass are those that `wo`
+    sees; nothing is lost between them.
+    """
+    facet = _visible_normal(surface.alpha, wo, u, v)
+    eta = where(leaves, surface.ior, 1.0 / surface.ior)
+    crossing, across = _refracted(wo, facet, eta)
+    reflects = leaves & (choice < fresnel(dot(wo, facet), across, eta))
+    straight, _ = _refracted(wo, (0.0 * u, 0.0 * u, 0.0 * u + 1.0), eta)
+    crossing = choose(crossing[2] < 0.0, crossing, straight)
+    back = _mirrored(wo, facet)
+    back = choose(back[2] > 0.0, back, (-wo[0], -wo[1], wo[2]))
+    return choose(reflects, back, crossing), ~reflects
 
 
 @inner
@@ -311,6 +363,6 @@ def sample_direction(surface, lobes, wo, choice, u, v):
     direction = cosine_direction(u, v)
     if any_of(coat | interface):
         alpha = where(coat, surface.coat_alpha, surface.alpha)
-        mirrored = _reflect_off_visible_normal(alpha, wo, u, v)
+        mirrored = _mirrored(wo, _visible_normal(alpha, wo, u, v))
         direction = choose(coat | interface, mirrored, direction)
     return direction

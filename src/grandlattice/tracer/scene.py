@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from grandlattice.snapshot import Geometry, Item, Snapshot, Texture, TextureInput
 from grandlattice.tracer import embree
-from grandlattice.tracer.lights import Glow, dome_tables, glow_of, link, pack_lights
+from grandlattice.tracer.lights import Glow, Links, dome_tables, glow_of, link, pack_lights
 from grandlattice.tracer.materials import brightness_of, is_clear, pack_materials
 from grandlattice.tracer.memory import Pinned
 from grandlattice.tracer.scattering import albedo_tables
@@ -24,6 +24,7 @@ from grandlattice.tracer.vertices import (
     CATCHES,
     MATTE,
     SCENE,
+    densities,
     normal_matrices,
     pack_shading,
     pack_turns,
@@ -64,7 +65,7 @@ def textures_of(snapshot: Snapshot) -> tuple[Texture, ...]:
 
 def image_files(snapshot: Snapshot) -> dict[str, Texture]:
     """Every image file a snapshot needs, with a texture that asks for it."""
-    needed = {texture.file: texture for texture in textures_of(snapshot)}
+    needed = {file: texture for texture in textures_of(snapshot) for file in texture.files}
     for light in snapshot.lights:
         if light.texture is not None:
             needed.setdefault(light.texture.file, light.texture)
@@ -74,11 +75,14 @@ def image_files(snapshot: Snapshot) -> dict[str, Texture]:
 class _Placed(NamedTuple):
     """All triangles, and Embree's own view of them.
 
-    `item` is the item of each placement, `bounds` the corners of everything.
+    `item` is the item of each placement, `bounds` the corners of everything; `winding` is −1 where
+    triangles run the other way round than in their geometry.
     """
 
     rays: embree.RayScene
     item: NDArray[np.int64]
+    winding: NDArray[np.int32]
+    steps: int  # while the shutter is open
     bounds: NDArray[np.float64]
     arrays: dict[str, NDArray]  # fields of SCENE
 
@@ -93,24 +97,28 @@ class SceneBuilder:
         self._packed: tuple[NDArray, NDArray, list[NDArray]] | None = None
         self._baked: dict[int, tuple[object, bytes, NDArray, NDArray]] = {}
         self._glowing: tuple[object, Glow | None] = ((), None)
+        self._detail: tuple[object, NDArray[np.float32]] = (None, np.zeros(0, np.float32))
+        self._closed: dict[int, tuple[Geometry, int]] = {}
         self._skies: dict[int, tuple[NDArray | None, Mapping[str, NDArray]]] = {}
+
+    def place(self, snapshot: Snapshot) -> NDArray[np.float64]:
+        """Have the shapes of a snapshot ready; returns the corners of everything, (2, 3)."""
+        return self._stand(snapshot)[1].bounds
 
     def build(
         self, snapshot: Snapshot, images: Images, groups: NDArray[np.int32] | None = None
     ) -> TraceScene:
         """A scene for `snapshot`; `images` as in `textures.pack_textures`, `groups` as in
         `lights.pack_lights`."""
-        clear = [is_clear(material) for material in snapshot.materials]
-        items = [item for item in snapshot.items if len(item.geometry.triangles)]
+        items, placed, links, solid = self._stand(snapshot)
         held_out = np.array([_held_out(item) for item in items], np.int32)
         uses = [len(item.materials) for item in items]
         looks = np.array(np.cumsum(uses) - uses, np.int32)
-        see_through = [any(clear[m] for m in item.materials) for item in items]
-        links = link(snapshot.lights, [item.seen for item in snapshot.items])
-        standing = np.array([bool(len(item.geometry.triangles)) for item in snapshot.items], bool)
-        placed = self._place(items, see_through, links.masks[standing])
+        standing = _standing(snapshot)
         textures = textures_of(snapshot)
-        seen = (snapshot.materials, textures, tuple(id(images.get(t.file)) for t in textures))
+        seen = (
+            snapshot.materials, textures, tuple(id(images.get(file)) for t in textures for file in t.files)
+        )  # fmt: skip
         if self._packed is None or seen != self._looks:
             self._packed = (
                 pack_materials(snapshot.materials, textures), *pack_textures(textures, images)
@@ -124,12 +132,16 @@ class SceneBuilder:
         lights, domes = pack_lights(
             snapshot.lights, images, links, glowing, groups, self._dome_tables
         )  # fmt: skip
+        detail = self._densities(placed) if textures else None
         scene = Pinned(
             SCENE,
+            densities=0 if detail is None else detail,
             opaque=placed.rays.opaque,
             clear=placed.rays.clear,
+            steps=placed.steps,
             **placed.arrays,
             held_out=_or_nought(held_out[placed.item]),
+            solid=_or_nought(solid[placed.item] * placed.winding) if solid.any() else 0,
             item=_or_nought(np.flatnonzero(standing)[placed.item].astype(np.int32)),
             looks=_or_nought(looks[placed.item]),
             materials_of=np.array([m for item in items for m in item.materials] or [0], np.int32),
@@ -145,6 +157,35 @@ class SceneBuilder:
             glows=glowing is not None,
         )
         return TraceScene(scene, placed.bounds, (placed, pixels))
+
+    def _stand(self, snapshot: Snapshot) -> tuple[list[Item], _Placed, Links, NDArray[np.int32]]:
+        """What stands there, whom lights reach, and which glass is solid."""
+        clear = [is_clear(material) for material in snapshot.materials]
+        items = [item for item in snapshot.items if len(item.geometry.triangles)]
+        see_through = [any(clear[m] for m in item.materials) for item in items]
+        links = link(snapshot.lights, [item.seen for item in snapshot.items])
+        placed = self._place(items, see_through, links.masks[_standing(snapshot)])
+        return items, placed, links, self._solid(items, see_through)
+
+    def _densities(self, placed: _Placed) -> NDArray[np.float32]:
+        """See `vertices.densities`; worked out when the first texture asks for it."""
+        if self._detail[0] is not placed:
+            held = placed.arrays
+            uvs = held["shading"][:, 9:15].reshape(-1, 3, 2)
+            self._detail = placed, densities(held["points"], held["corners"], uvs)
+        return self._detail[1]
+
+    def _solid(self, items: list[Item], see_through: list[bool]) -> NDArray[np.int32]:
+        """For each item 1 where its glass is solid, −1 where its normals point inwards, else 0."""
+        known, self._closed = self._closed, {}
+        sides = np.zeros(len(items), np.int32)
+        for k, (item, through) in enumerate(zip(items, see_through, strict=True)):
+            if through and not item.sheet:
+                shape = item.geometry
+                held = known.get(id(shape)) or self._closed.get(id(shape)) or (shape, closed_side(shape))
+                self._closed[id(shape)] = held
+                sides[k] = held[1]
+        return sides
 
     def _dome_tables(self, pixels: NDArray | None) -> Mapping[str, NDArray]:
         """Tables of the sky, kept while the image stays the very same; a lattice has few skies."""
@@ -169,7 +210,7 @@ class SceneBuilder:
 
     def _place(self, items: list[Item], clear: list[bool], masks: NDArray[np.int64]) -> _Placed:
         key = tuple(
-            (item.geometry, item.placements.tobytes(), mask, through)
+            (item.geometry, item.placements.tobytes(), _bytes_of(item.track), mask, through)
             for item, mask, through in zip(items, masks.tolist(), clear, strict=True)
         )
         if self._placed is not None and key == self._items:
@@ -185,7 +226,7 @@ class SceneBuilder:
         baked: dict[int, tuple[object, bytes, NDArray, NDArray]] = {}
         for k, item in enumerate(items):
             shape, placements = item.geometry, item.placements
-            again = _is_repeated(item, times[id(shape)])
+            again = item.track is not None or _is_repeated(item, times[id(shape)])
             if again and id(shape) not in numbers:
                 numbers[id(shape)] = shapes.add(shape, shape.points, shape.corner_normals)
             for matrix in placements[: 0 if again else None]:
@@ -199,16 +240,28 @@ class SceneBuilder:
         every, of_item = np.concatenate(matrices), np.array(item_of, np.int64)
         made, arrays = shapes.arrays()
         again_of, number = np.array(repeated, bool), np.array(geometry, np.int64)
+        tracks = _tracks(items)
         standing_there = embree.Placements(
             **made, geometry=number,
             matrices=np.ascontiguousarray(every[:, :, :3].transpose(0, 2, 1), np.float32),
+            tracks=np.ascontiguousarray(tracks[..., :3].swapaxes(-1, -2), np.float32),
             repeated=again_of, masks=masks[of_item], clear=np.array(clear, bool)[of_item],
         )  # fmt: skip
         arrays["first"] = _or_nought(made["first"][number].astype(np.int32))
+        steps = 0
         if again_of.any():
-            arrays["turns"] = pack_turns(every[:, :3, :3], again_of)
+            turns, of_turns, steps = every[:, :3, :3], again_of, max(tracks.shape[1] - 1, 0)
+            if steps:
+                moves = np.array([item.track is not None for item in items], bool)[of_item]
+                ends = tracks[moves][..., :3, :3].reshape(-1, 3, 3)
+                first = len(every) + (steps + 1) * (np.cumsum(moves) - 1)
+                arrays["moving"] = np.where(moves, first, -1).astype(np.int32)
+                turns, of_turns = np.concatenate([turns, ends]), np.append(of_turns, np.ones(len(ends), bool))
+            arrays["turns"] = pack_turns(turns, of_turns)
         bounds = shapes.bounds(number, every, again_of)
-        self._placed = _Placed(embree.RayScene(standing_there), of_item, bounds, arrays)
+        mirrored = ~again_of & (np.linalg.det(every[:, :3, :3]) < 0.0)
+        winding = np.where(mirrored, -1, 1).astype(np.int32)
+        self._placed = _Placed(embree.RayScene(standing_there), of_item, winding, steps, bounds, arrays)
         self._items, self._baked = key, baked
         return self._placed
 
@@ -242,6 +295,45 @@ def _glowing_part(item: Item, brightness: NDArray) -> tuple[NDArray, NDArray, ND
         world.reshape(-1, 3, 3), np.tile(uvs, (times, 1, 1)), np.tile(material, times),
         np.tile(brightness[material], times),
     ) if count else (np.zeros((0, 3, 3)), np.zeros((0, 3, 2)), np.zeros(0, int), np.zeros(0))  # fmt: skip
+
+
+def _standing(snapshot: Snapshot) -> NDArray[np.bool_]:
+    return np.array([bool(len(item.geometry.triangles)) for item in snapshot.items], bool)
+
+
+def _bytes_of(track: NDArray | None) -> bytes | None:
+    return None if track is None else track.tobytes()
+
+
+def _tracks(items: list[Item]) -> NDArray[np.float64]:
+    """(P, S, 4, 4), where each placement is while the shutter is open; S is 0 where nothing moves."""
+    times = max((len(item.track) for item in items if item.track is not None), default=0)
+    found = [np.zeros((0, times, 4, 4))]
+    for item in items:
+        track = np.broadcast_to(item.to_world, (times, 4, 4)) if item.track is None else item.track
+        copies = np.eye(4)[None] if item.copies is None else item.copies
+        found.append(copies[:, None] @ track[None] if times else np.zeros((len(copies), 0, 4, 4)))
+    return np.concatenate(found)
+
+
+def closed_side(shape: Geometry) -> int:
+    """1 where triangles close upon themselves with their normals outwards, −1 inwards, 0 where open.
+
+    Closed is what has each of its edges twice, once in each direction; points that all but coincide are
+    one, because the seams of many shapes have them twice.
+    """
+    fine = max(float(np.ptp(shape.points, axis=0).max()), 1e-30) * 1e-6
+    places = np.round(shape.points / fine).astype(np.int64)
+    points = np.unique(places, axis=0, return_inverse=True)[1].reshape(-1)
+    corners = points[shape.triangles].astype(np.int64)
+    corners = corners[(corners != np.roll(corners, 1, axis=1)).all(axis=1)]
+    begin, end = corners.reshape(-1), np.roll(corners, -1, axis=1).reshape(-1)
+    there, back = begin * len(points) + end, end * len(points) + begin
+    if not np.array_equal(np.sort(there), np.sort(back)):
+        return 0
+    at = shape.points[shape.triangles].astype(float) - shape.points.mean(axis=0, dtype=float)
+    volume = np.einsum("ij,ij->i", at[:, 0], np.cross(at[:, 1], at[:, 2])).sum()
+    return int(np.sign(volume))
 
 
 def _is_repeated(item: Item, times: int) -> bool:

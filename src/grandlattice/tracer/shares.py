@@ -7,27 +7,45 @@ scattering a path had; what the camera sees through something clear is transmiss
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.snapshot import Light
-from grandlattice.tracer.lanes import inner, where
+from grandlattice.tracer.lanes import inner, to_floats, where
 from grandlattice.tracer.memory import float32s, int32s, scatter_to
-from grandlattice.tracer.stream import CAPACITY, SHARES
+from grandlattice.tracer.stream import CAPACITY, FIRST_LUX, SHARES
 
 # mypy: disable-error-code="no-untyped-def"
 
 (
-    DIRECT, INDIRECT, DIFFUSE, SPECULAR, TRANSMISSION, EMISSION, LIGHT_GROUP, AIMED, BLOCKED,
-) = range(9)  # fmt: skip
+    DIRECT, INDIRECT, DIFFUSE, SPECULAR, TRANSMISSION, EMISSION, LIGHT_GROUP,
+    AIMED, BLOCKED, LUX, LIT, CLOSED,
+) = range(12)  # fmt: skip
 SPLITS = {
     "direct": DIRECT, "indirect": INDIRECT, "diffuse": DIFFUSE, "specular": SPECULAR,
     "transmission": TRANSMISSION, "emission": EMISSION,
 }  # fmt: skip
 SURFACES = "surfaces"  # the light pass of everything that glows
 _MOST_GROUPS = 30
+
+
+@dataclass(frozen=True)
+class OwnPass:
+    """A pass that a plan defines.
+
+    Attributes
+    ----------
+    of : ``light``, the share of some lights, or ``occlusion``, the openness within a distance.
+    lights : paths of their prims.
+    radius : in scene units.
+    """
+
+    of: str
+    lights: frozenset[str] = frozenset()
+    radius: float = 0.0
 
 
 class SharePlan:
@@ -37,18 +55,24 @@ class SharePlan:
     ----------
     passes : names; those that are no parts are not looked at.
     lights : of the snapshot, in its order.
+    own : passes of the plan's own, by name.
+    radius : of the occlusion pass, scene units.
 
     Attributes
     ----------
-    table : (N, 2) int32, what each part is of, and for a light's the bit that lights of it have.
+    table : (N, 2) int32, what each part is of; and for a light's the bit that lights of it have, for
+        occlusion the bits of its radius in single precision.
     groups : (lights + 1,) int32, the bits of each light; the last are those of what glows.
     places : pass → the numbers of its parts.
     """
 
-    def __init__(self, passes: Sequence[str], lights: Sequence[Light]) -> None:
+    def __init__(
+        self, passes: Sequence[str], lights: Sequence[Light], own: Mapping[str, OwnPass], radius: float
+    ) -> None:
         rows: list[tuple[int, int]] = []
         self.places: dict[str, tuple[int, ...]] = {}
         self.groups = np.zeros(len(lights) + 1, np.int32)
+        self._closed: set[str] = set()
         bit = 0
         for name in passes:
             if name in SPLITS:
@@ -57,24 +81,52 @@ class SharePlan:
             elif name == "shadow":
                 self.places[name] = (len(rows), len(rows) + 1)
                 rows += [(AIMED, 0), (BLOCKED, 0)]
-            elif name.startswith("light."):
+            elif name == "illuminance":
+                self.places[name] = (len(rows), len(rows) + 1)
+                rows += [(LUX, 0), (LIT, 0)]
+            elif name == "occlusion" or (name in own and own[name].of == "occlusion"):
+                far = np.float32(own[name].radius if name in own else radius)
+                self.places[name] = (len(rows),)
+                self._closed.add(name)
+                rows.append((CLOSED, int(far.view(np.int32))))
+            elif name.startswith("light.") or name in own:
                 wanted = name.removeprefix("light.")
-                self.groups[[light_name(light) == wanted for light in lights] + [wanted == SURFACES]] |= (
-                    1 << bit
-                )
+                members = own[name].lights if name in own else ()
+                counted = [light_name(at) == wanted or at.path in members for at in lights]
+                self.groups[[*counted, wanted == SURFACES and name not in own]] |= 1 << bit
                 self.places[name] = (len(rows),)
                 rows.append((LIGHT_GROUP, 1 << bit))
                 bit = min(bit + 1, _MOST_GROUPS)
         self.table: NDArray[np.int32] = np.array(rows, np.int32).reshape(-1, 2)
 
+    @property
+    def lights(self) -> set[str]:
+        """The passes that are shares of lights."""
+        return {name for name, at in self.places.items() if self.table[at[0], 0] == LIGHT_GROUP}
+
+    def whole(self, names: Sequence[str]) -> bool:
+        """Whether the shares of lights among some passes leave nothing out and have nothing twice."""
+        bits = [int(self.table[self.places[name][0], 1]) for name in names if name in self.lights]
+        counts = sum(((self.groups & bit) != 0).astype(int) for bit in bits)
+        return bool(len(bits)) and bool((counts == 1).all())
+
+    def asks(self, kind: int) -> bool:
+        """Whether any part is of a kind."""
+        return bool((self.table[:, 0] == kind).any())
+
     def developed(self, name: str, shares: NDArray, counts: NDArray) -> NDArray[np.float32]:
-        """A pass from its sums, (H, W, 3).
+        """A pass from its sums, (H, W, 3), or (H, W, 1) for illuminance and occlusion.
 
         Parameters
         ----------
         shares : (N, H, W, 3) sums over samples; counts : (H, W, 1) samples.
         """
         first = shares[self.places[name][0]]
+        if name in self._closed:
+            return np.asarray(1.0 - first[..., :1] / np.maximum(counts, 1), np.float32)
+        if name == "illuminance":
+            lit = shares[self.places[name][1]][..., :1]
+            return np.divide(first[..., :1], lit, out=np.zeros_like(lit), where=lit > 0.0)
         if name == "shadow":
             blocked = shares[self.places[name][1]]
             return np.divide(blocked, first, out=np.zeros_like(blocked), where=first > 0.0)
@@ -100,6 +152,13 @@ def credit(room, options, number, active, value, scattered, matt, through, group
     sums, wanted = float32s(room), int32s(options.shares)
     for k in range(options.share_count):
         what, bits = wanted[2 * k], wanted[2 * k + 1]
+        if what == LUX:
+            # Scattered twice and more: the light of the first vertex's own lamps is counted by `credit_lux`.
+            factor, arrived = number + FIRST_LUX, 0.0 * matt
+            for channel in range(3):
+                arrived += value[channel] * sums[factor + channel * CAPACITY]
+            at = number + (SHARES + 3 * k * CAPACITY)
+            scatter_to(sums, at, sums[at] + arrived, active & (scattered > 1))
         if what >= AIMED:
             continue
         part = where(scattered <= 1, 1.0, 0.0 * matt)
@@ -121,13 +180,35 @@ def credit(room, options, number, active, value, scattered, matt, through, group
 
 
 @inner
+def _credit_one(room, options, kind, number, active, value):
+    """Add a number to the parts of a kind."""
+    sums, wanted = float32s(room), int32s(options.shares)
+    for k in range(options.share_count):
+        if wanted[2 * k] == kind:
+            at = number + (SHARES + 3 * k * CAPACITY)
+            scatter_to(sums, at, sums[at] + value, active)
+
+
+@inner
+def credit_lux(room, options, number, active, lux):
+    """Add light that arrives at what the camera sees, straight from a lamp."""
+    _credit_one(room, options, LUX, number, active, lux)
+
+
+@inner
+def credit_lit(room, options, number, active):
+    """Count a path whose first vertex is where illuminance is asked for."""
+    _credit_one(room, options, LIT, number, active, 0.0 * to_floats(number) + 1.0)
+
+
+@inner
 def credit_shadow(room, options, number, active, value, share):
     """Add light that was aimed at, as if nothing were in its way, and what of it is blocked."""
     sums, wanted = float32s(room), int32s(options.shares)
     for k in range(options.share_count):
         what = wanted[2 * k]
-        if what >= AIMED:
-            part = 1.0 - share if what == BLOCKED else 0.0 * share + 1.0
+        if (what == AIMED) | (what == BLOCKED):
             for channel in range(3):
+                part = 1.0 - share[channel] if what == BLOCKED else 0.0 * share[channel] + 1.0
                 at = number + (SHARES + (3 * k + channel) * CAPACITY)
                 scatter_to(sums, at, sums[at] + value[channel] * part, active)

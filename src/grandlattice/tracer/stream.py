@@ -14,18 +14,21 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from grandlattice.tracer.embree import RAY_ROOM
-from grandlattice.tracer.lanes import LANES, count_of, inner
+from grandlattice.tracer.lanes import LANES, all_lanes, count_of, inner, to_floats
 from grandlattice.tracer.materials import MATERIAL_ROOM
 from grandlattice.tracer.memory import float32s, int32s, load, scatter_to, store_packed
+from grandlattice.tracer.sampling import pair
 
 # mypy: disable-error-code="no-untyped-def"
 
 FILM = np.dtype(
     [
-        ("width", "i8"),
+        ("width", "i8"), ("left", "i8"), ("top", "i8"),  # which part of the whole picture it is
         # Addresses of float32 pixels: sums over samples …
-        ("beauty", "i8"), ("albedo", "i8"), ("occlusion", "i8"),
-        # … and what the nearest sample of each pixel met; depth is +inf where nothing.
+        ("beauty", "i8"), ("albedo", "i8"),
+        # … and what the nearest sample of each pixel met.  The depth is +inf before the first sample,
+        # `NOTHING` where there was nothing, and negative where all that is known is something clear
+        # that turned the path away.
         ("depth", "i8"), ("normal", "i8"),
         # Sums over samples of what surfaces that catch shadow say, 0 where there are none: how
         # much of the pixel they cover, the light that would reach them, what of it is blocked.
@@ -40,6 +43,7 @@ FILM = np.dtype(
     align=True,
 )  # fmt: skip
 
+NOTHING = 3e38
 RANKS = 6
 """How many objects of a pixel are told apart."""
 
@@ -49,19 +53,21 @@ CAPACITY = BATCH + LANES
 # A thread's room in 4-byte words: rays, a material's inputs, the stream, the paths' results.
 MATERIAL = RAY_ROOM
 _STREAM = MATERIAL + MATERIAL_ROOM
-_STREAM_FIELDS, _RESULT_FIELDS = 24, 26
+_STREAM_FIELDS, _RESULT_FIELDS = 24, 28
 _RESULTS = _STREAM + _STREAM_FIELDS * CAPACITY
 ROOM = _RESULTS + _RESULT_FIELDS * CAPACITY
 # What each path of the batch is, and what it brings home.
 (
-    COLUMN, LINE, SAMPLE, RADIANCE, ALPHA, ALBEDO, OPENNESS, DEPTH, NORMAL, CAUGHT, POSITION, UV, OBJECT,
-    LOOK, FIRST_MATT,
+    COLUMN, LINE, SAMPLE, RADIANCE, ALPHA, ALBEDO, DEPTH, NORMAL, CAUGHT, POSITION, UV, OBJECT, LOOK,
+    FIRST_MATT, FIRST_LUX,
 ) = (
-    _RESULTS + field * CAPACITY for field in (0, 1, 2, 3, 6, 7, 10, 11, 12, 15, 18, 21, 23, 24, 25)
+    _RESULTS + field * CAPACITY for field in (0, 1, 2, 3, 6, 7, 10, 11, 14, 17, 20, 22, 23, 24, 25)
 )  # fmt: skip
 SHARES = ROOM
 """Where parts of the beauty begin, three words a path each; a room is as much larger."""
 
+
+_TIME = 3  # dimension of the sample sequence
 
 # Bits of a path's state above the number of its vertices: its data passes are written; the camera
 # saw where it is through something clear.
@@ -92,6 +98,7 @@ class Path(NamedTuple):
     sample: Any
     matt: Any  # share of the last scattering that was diffuse
     linked: Any  # bits of the lights that reach the vertex it left, see `lights.Links`
+    time: Any  # 0 where the shutter opens … 1
 
 
 @inner
@@ -99,7 +106,7 @@ def with_light(path, radiance, alpha):
     return Path(
         path.origin, path.direction, path.throughput, radiance, path.t_near, path.t_last,
         path.followed, path.reach_total, alpha, path.cover, path.state, path.number, path.seed,
-        path.sample, path.matt, path.linked,
+        path.sample, path.matt, path.linked, path.time,
     )  # fmt: skip
 
 
@@ -109,9 +116,19 @@ def _load_triple(stream, k):
 
 
 @inner
-def load_path(room, k):
+def shutter_time(moves, seed, sample):
+    """When paths see the scene; always 0 where nothing moves."""
+    time = 0.0 * to_floats(sample)
+    if moves:
+        time, _ = pair(seed, sample, all_lanes(_TIME))
+    return time
+
+
+@inner
+def load_path(room, k, moves):
     """Sixteen paths of the stream from place `k` on."""
     at, words, k = float32s(room), int32s(room), _STREAM + k
+    seed, sample = load(words, k + 20 * CAPACITY), load(words, k + 21 * CAPACITY)
     return Path(
         origin=_load_triple(at, k),
         direction=_load_triple(at, k + 3 * CAPACITY),
@@ -125,10 +142,11 @@ def load_path(room, k):
         cover=load(at, k + 17 * CAPACITY),
         state=load(words, k + 18 * CAPACITY),
         number=load(words, k + 19 * CAPACITY),
-        seed=load(words, k + 20 * CAPACITY),
-        sample=load(words, k + 21 * CAPACITY),
+        seed=seed,
+        sample=sample,
         matt=load(at, k + 22 * CAPACITY),
         linked=load(words, k + 23 * CAPACITY),
+        time=shutter_time(moves, seed, sample),
     )
 
 
@@ -197,7 +215,7 @@ def part(room, path, active, goes_on, going):
 
 
 @inner
-def line_up(room, share_count, left, top, width, first, count, stride, first_pixel, pixels):
+def line_up(room, film, share_count, left, top, width, first, count, stride, first_pixel, pixels):
     """Write the pixels and samples of a batch into the room, with results as of a miss.
 
     A pixel has `stride` places; those without a sample have the number −1.
@@ -207,14 +225,16 @@ def line_up(room, share_count, left, top, width, first, count, stride, first_pix
         pixel = first_pixel + i
         for place in range(stride):
             k = i * stride + place
-            words[COLUMN + k] = left + pixel % width
-            words[LINE + k] = top + pixel // width
+            words[COLUMN + k] = film.left + left + pixel % width
+            words[LINE + k] = film.top + top + pixel // width
             words[SAMPLE + k] = first + place if place < count else -1
             for channel in range(3):
                 results[ALBEDO + channel * CAPACITY + k] = 0.0
                 results[CAUGHT + channel * CAPACITY + k] = 0.0
-            results[OPENNESS + k], results[DEPTH + k] = 1.0, math.inf
+            results[DEPTH + k] = math.inf
             results[FIRST_MATT + k] = 0.0
+            for channel in range(3):
+                results[FIRST_LUX + channel * CAPACITY + k] = 0.0
             for channel in range(3 * share_count):
                 results[SHARES + channel * CAPACITY + k] = 0.0
 
@@ -238,7 +258,7 @@ def _develop_data(room, film, pixel, at, count):
     nearest = depths[pixel]
     for k in range(at, at + count):
         depth = results[DEPTH + k]
-        if depth < math.inf:
+        if 0.0 <= depth < math.inf:
             if film.depth_soft != 0:
                 float32s(film.depth_soft)[2 * pixel] += depth
                 float32s(film.depth_soft)[2 * pixel + 1] += 1.0
@@ -246,7 +266,15 @@ def _develop_data(room, film, pixel, at, count):
                 _rank(int32s(film.objects), 2 * RANKS * pixel, words[OBJECT + k] + 1)
             if film.looks != 0:
                 _rank(int32s(film.looks), 2 * RANKS * pixel, words[LOOK + k] + 1)
-        if depth < nearest:
+        # Behind clear surfaces is what counts; the surface itself only where no sample came past it.
+        if depth == math.inf:
+            nearest = NOTHING if nearest < 0.0 or nearest == math.inf else nearest
+            closer = False
+        elif nearest < 0.0:
+            closer = depth >= 0.0 or depth > nearest
+        else:
+            closer = 0.0 <= depth < nearest or (depth < 0.0 and nearest == math.inf)
+        if closer:
             nearest = depth
             for channel in range(3):
                 normals[3 * pixel + channel] = results[NORMAL + channel * CAPACITY + k]
@@ -266,16 +294,13 @@ def _develop_data(room, film, pixel, at, count):
 def develop(room, film, share_count, pixels, stride, count):
     """Add the results of a batch to the film, a pixel's samples in their order."""
     words, results = int32s(room), float32s(room)
-    beauty, albedo, openness = (
-        float32s(film.beauty), float32s(film.albedo), float32s(film.occlusion)
-    )  # fmt: skip
+    beauty, albedo = float32s(film.beauty), float32s(film.albedo)
     for i in range(pixels):
         at = i * stride
-        pixel = words[LINE + at] * film.width + words[COLUMN + at]
-        alpha, clear = 0.0, 0.0
+        pixel = (words[LINE + at] - film.top) * film.width + words[COLUMN + at] - film.left
+        alpha = 0.0
         for k in range(at, at + count):
             alpha += results[ALPHA + k]
-            clear += results[OPENNESS + k]
         _develop_data(room, film, pixel, at, count)
         for channel in range(3):
             light, tint = 0.0, 0.0
@@ -299,4 +324,3 @@ def develop(room, film, share_count, pixels, stride, count):
                     part_of_all += results[CAUGHT + channel * CAPACITY + k]
                 float32s(film.caught)[3 * pixel + channel] += part_of_all
         beauty[4 * pixel + 3] += alpha
-        openness[pixel] += clear

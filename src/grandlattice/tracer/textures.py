@@ -1,13 +1,15 @@
 """Textures for kernels: a table of how each image is read, and where its pixels are.
 
 Eight-bit images stay eight-bit in memory (a byte a channel, decoded on reading); all others are
-float.  Reading is bilinear with the wrap modes of UsdUVTexture.
+float.  Each is followed by itself at half the size, and so on.  Reading is bilinear with the wrap modes
+of UsdUVTexture, at the size whose texels are as wide as the ray; between two sizes chance decides.
 """
 
 from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Mapping
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,6 +31,10 @@ _LINEAR_BYTES, _SRGB_BYTES, _FLOATS = 0, 1, 2
 TEXTURE = np.dtype(
     [
         ("texels", "i8"),
+        ("offsets", "i8"),  # address of int32, the first texel of each size
+        ("levels", "i4"),  # how many sizes
+        ("texel_count", "f4"),  # logarithm to base 2 of the texels of the largest
+        ("tiles", "i4"), ("first_tile", "i4"),  # lines of ten tiles, and the row of the first of them
         ("kind", "i4"), ("width", "i4"), ("height", "i4"), ("wrap_s", "i4"), ("wrap_t", "i4"),
         ("scale", "f4", (4,)), ("bias", "f4", (4,)),
         ("transform", "f4", (6,)),
@@ -58,6 +64,47 @@ def _with_four_channels(pixels: NDArray) -> NDArray:
     return out
 
 
+def _halved(pixels: NDArray, curve: int) -> NDArray:
+    """An image of four channels at half the size, averaged in light; an odd last line is left out."""
+    tall, wide = max(pixels.shape[0] // 2, 1), max(pixels.shape[1] // 2, 1)
+    bytewise = pixels.dtype == np.uint8
+    if bytewise:
+        light = pixels * np.uint16(257)
+        if curve == _SRGB_BYTES:
+            light[..., :3] = _TO_LIGHT[pixels[..., :3]]  # alpha is none
+        pixels = light
+    rows = pixels[: 2 * tall : 2], pixels[1 : 2 * tall : 2] if pixels.shape[0] > 1 else pixels
+    parts = [
+        part
+        for row in rows
+        for part in (row[:, : 2 * wide : 2], row[:, 1 : 2 * wide : 2] if row.shape[1] > 1 else row)
+    ]
+    if not bytewise:
+        return np.asarray(sum(parts) / np.float32(4.0), np.float32)
+    mean = (parts[0].astype(np.uint32) + parts[1] + parts[2] + parts[3] + 2) >> 2
+    halved = ((mean + 128) // 257).astype(np.uint8)
+    if curve == _SRGB_BYTES:
+        halved[..., :3] = _FROM_LIGHT[mean[..., :3]]
+    return halved
+
+
+_TO_LIGHT = np.round(srgb_to_linear(np.arange(256) / 255.0) * 65535.0).astype(np.uint16)
+_FROM_LIGHT = np.searchsorted((_TO_LIGHT[1:].astype(int) + _TO_LIGHT[:-1]) / 2, np.arange(65536)).astype(
+    np.uint8
+)
+_MOST_LEVELS = 16
+
+
+def _sizes_of(pixels: NDArray, curve: int) -> tuple[NDArray, NDArray[np.int32]]:
+    """All sizes of an image one after the other, and where each begins, in texels."""
+    sizes = [pixels]
+    while max(sizes[-1].shape[:2]) > 1 and len(sizes) < _MOST_LEVELS and min(sizes[-1].shape[:2]) > 1:
+        sizes.append(_halved(sizes[-1], curve))
+    counts = [size.shape[0] * size.shape[1] for size in sizes]
+    flat = np.concatenate([size.reshape(-1, 4) for size in sizes])
+    return np.ascontiguousarray(flat), np.array(np.cumsum(counts) - counts, np.int32)
+
+
 def decode_table() -> NDArray[np.float32]:
     """(2, 256) float32, byte → linear value: as it is, and from sRGB."""
     ramp = np.arange(256) / 255.0
@@ -80,8 +127,16 @@ def pack_textures(
     (N,) table of `TEXTURE`, and the pixels it points at, to be kept as long as the table.
     """
     textures = list(textures)
+    single = len(textures)
+    tiled: dict[int, tuple[int, int]] = {}  # texture → lines of tiles, row of the first
+    for k in range(single):
+        if textures[k].tiles:
+            lines = (max(number for number, _ in textures[k].tiles) - 1001) // 10 + 1
+            tiled[k] = lines, len(textures)
+            textures += _tiles_of(textures[k], lines)
     rows, held = table(TEXTURE, len(textures)), {}
-    for row, texture in zip(rows, textures, strict=False):
+    for number, (row, texture) in enumerate(zip(rows, textures, strict=False)):
+        row["tiles"], row["first_tile"] = tiled.get(number, (0, 0))
         row["wrap_s"], row["wrap_t"] = _WRAPS.get(texture.wrap_s, 0), _WRAPS.get(texture.wrap_t, 0)
         row["scale"], row["bias"] = texture.scale, texture.bias
         row["transform"], row["kind"] = texture.transform, _FLOATS
@@ -96,19 +151,41 @@ def pack_textures(
             # UsdUVTexture, sourceColorSpace auto: eight bits with three or four channels is sRGB.
             auto = texture.colour_space == "auto" and pixels.shape[2] >= 3
             row["kind"] = _SRGB_BYTES if auto or texture.colour_space == "sRGB" else _LINEAR_BYTES
-        if key not in held:
-            held[key] = np.ascontiguousarray(_with_four_channels(pixels))
-        row["texels"] = held[key].ctypes.data
+        curve = int(row["kind"])
+        if (key, curve) not in held:
+            held[key, curve] = _sizes_of(_with_four_channels(pixels), curve)
+        texels, offsets = held[key, curve]
+        row["texels"], row["offsets"], row["levels"] = texels.ctypes.data, offsets.ctypes.data, len(offsets)
         row["height"], row["width"] = pixels.shape[:2]
+        row["texel_count"] = np.log2(pixels.shape[0] * pixels.shape[1])
     if not textures:
         # Lanes without a texture read the first one all the same, and forget what they read.
-        held[""] = np.zeros((1, 1, 4), np.float32)
-        rows[0]["texels"], rows[0]["width"], rows[0]["height"] = held[""].ctypes.data, 1, 1
-    return rows, list(held.values())
+        texels, offsets = held["", 0] = np.zeros((1, 4), np.float32), np.zeros(1, np.int32)
+        rows[0]["texels"], rows[0]["offsets"] = texels.ctypes.data, offsets.ctypes.data
+        rows[0]["width"] = rows[0]["height"] = rows[0]["levels"] = 1
+    return rows, [array for arrays in held.values() for array in arrays]
 
 
-def mean_colour(texture: Texture, pixels: NDArray | None) -> NDArray[np.float64]:
+def _tiles_of(texture: Texture, lines: int) -> list[Texture]:
+    """A texture for each tile of a grid of ten columns; those that are not there read as the fallback."""
+    files = dict(texture.tiles)
+    a, b, c, d, e, f = texture.transform
+    return [
+        replace(
+            texture, file=files.get(1001 + 10 * line + column, ""), tiles=(), wrap_s="clamp", wrap_t="clamp",
+            transform=(a, b, c - column, d, e, f - line),
+        )
+        for line in range(lines)
+        for column in range(10)
+    ]  # fmt: skip
+
+
+def mean_colour(texture: Texture, images: Mapping[str, NDArray | None]) -> NDArray[np.float64]:
     """The mean of what a texture reads as, RGB."""
+    if texture.tiles:
+        each = [mean_colour(replace(texture, file=file, tiles=()), images) for file in texture.files]
+        return np.asarray(np.mean(each, axis=0))
+    pixels = images.get(texture.file)
     if pixels is None:
         return np.array(texture.fallback[:3], float)
     rows, _ = pack_textures([texture], {texture.file: pixels})
@@ -157,10 +234,31 @@ def _texel(texture, kind, decode, index, weight):
 
 
 @inner
-def read_texture(texture, decode, u, v):
-    """RGBA at (u, v), with the texture's transform, scale and bias applied."""
-    columns, texels, kind = texture.width, texture.texels, texture.kind
-    width, height = to_floats(columns), to_floats(texture.height)
+def tile_at(textures, row, u, v):
+    """The row of the tile that holds (u, v), for textures in tiles; the row itself for others."""
+    texture = texture_at(textures, row)
+    tiled = texture.tiles > 0
+    if any_of(tiled):
+        m = texture.transform
+        column = to_ints(min(max(math.floor(m[0] * u + m[1] * v + m[2]), -1.0), 10.0))
+        line = to_ints(min(max(math.floor(m[3] * u + m[4] * v + m[5]), -1.0), 1000.0))
+        inside = (column >= 0) & (column < 10) & (line >= 0) & (line < texture.tiles)
+        row = where(tiled & inside, texture.first_tile + 10 * line + column, row)
+    return row
+
+
+@inner
+def read_texture(texture, decode, u, v, width_log, chance):
+    """RGBA at (u, v), with the texture's transform, scale and bias applied.
+
+    `width_log` is the logarithm to base 2 of the area, in texture coordinates, that is looked at; `chance`
+    in [0, 1) decides between two sizes.
+    """
+    level = math.floor(0.5 * (width_log + texture.texel_count) + chance)
+    level = to_ints(min(max(level, 0.0), to_floats(texture.levels - 1)))
+    columns, texels, kind = max(texture.width >> level, 1), texture.texels, texture.kind
+    first = int32s(texture.offsets)[level]
+    width, height = to_floats(columns), to_floats(max(texture.height >> level, 1))
     m = texture.transform
     s = (m[0] * u + m[1] * v + m[2]) * width - 0.5
     t = (1.0 - (m[3] * u + m[4] * v + m[5])) * height - 0.5  # v counts from the bottom
@@ -174,10 +272,10 @@ def read_texture(texture, decode, u, v):
     y1, y1_is = _wrapped(y + 1.0, height, texture.wrap_t)
     left, right = where(x0_is, 1.0 - a, 0.0), where(x1_is, a, 0.0)
     top, bottom = where(y0_is, 1.0 - b, 0.0), where(y1_is, b, 0.0)
-    c00 = _texel(texels, kind, decode, y0 * columns + x0, left * top)
-    c10 = _texel(texels, kind, decode, y0 * columns + x1, right * top)
-    c01 = _texel(texels, kind, decode, y1 * columns + x0, left * bottom)
-    c11 = _texel(texels, kind, decode, y1 * columns + x1, right * bottom)
+    c00 = _texel(texels, kind, decode, first + y0 * columns + x0, left * top)
+    c10 = _texel(texels, kind, decode, first + y0 * columns + x1, right * top)
+    c01 = _texel(texels, kind, decode, first + y1 * columns + x0, left * bottom)
+    c11 = _texel(texels, kind, decode, first + y1 * columns + x1, right * bottom)
     k, o = texture.scale, texture.bias
     return (
         (c00[0] + c10[0] + c01[0] + c11[0]) * k[0] + o[0],

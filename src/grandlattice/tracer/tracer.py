@@ -8,25 +8,27 @@ from __future__ import annotations
 
 import math
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from threading import Event, Lock, local
 
 import numpy as np
+from numpy.typing import NDArray
 
 from grandlattice.errors import TracerError
 from grandlattice.snapshot import Snapshot
 from grandlattice.tracer import embree
-from grandlattice.tracer.denoise import can_denoise, denoise
+from grandlattice.tracer.denoise import adding_up, can_denoise, denoised
 from grandlattice.tracer.film import Film, developed, empty_sums, is_pass
 from grandlattice.tracer.integrator import OPTIONS
 from grandlattice.tracer.kernel import load_kernel, trace_tile
 from grandlattice.tracer.lens import Sensor, make_lens
 from grandlattice.tracer.memory import Pinned, aligned_words
+from grandlattice.tracer.motion import motion
 from grandlattice.tracer.rounds import Round, Rounds, Tile, Unfinished
-from grandlattice.tracer.scene import Images, SceneBuilder, TraceScene
-from grandlattice.tracer.shares import SharePlan
+from grandlattice.tracer.scene import Images, SceneBuilder
+from grandlattice.tracer.shares import CLOSED, LUX, OwnPass, SharePlan
 from grandlattice.tracer.stream import FILM, room_for
 
 
@@ -87,6 +89,7 @@ class Tracer:
         progress: Callable[[float], None] | None = None,
         stop: Event | None = None,
         begun: Unfinished | None = None,
+        own: Mapping[str, OwnPass] | None = None,
         keep: Callable[[Unfinished], None] | None = None,
     ) -> Film:
         """Trace one picture.
@@ -99,6 +102,7 @@ class Tracer:
         passes : names from `film.PASSES`.
         progress : called with the share done, 0..1, from the threads that trace.
         stop : set it to end the trace soon; `Stopped` is then raised.
+        own : passes of the plan's own among `passes`.
         begun : the same picture as far as it was traced before; the result has the same bytes as if
             it had never been interrupted.
         keep : told how far a picture came that a time limit ended.
@@ -108,34 +112,36 @@ class Tracer:
         TracerError
             For an unknown pass, a camera without a picture, or a picture too large to hold.
         """
-        unknown = [name for name in passes if not is_pass(name)]
+        own = own or {}
+        unknown = [name for name in passes if not is_pass(name) and name not in own]
         if unknown:
             raise TracerError(f"The tracer makes no pass called {unknown[0]}.")
         started = time.perf_counter()
         embree.library()
         lens = make_lens(sensor)
-        shares = SharePlan(passes, snapshot.lights)
-        film = empty_sums(sensor.width, sensor.height, passes, len(shares.table))
-        if any(item.catches for item in snapshot.items):
-            film["caught"] = np.zeros((sensor.height, sensor.width, 3), np.float32)
-        rounds = Rounds(film, settings.samples, settings.noise, settings.seconds, begun)
+        radius = settings.occlusion_radius
+        if radius is None:
+            radius = 0.1 * _diagonal(self._builder.place(snapshot))
+        shares = SharePlan(passes, snapshot.lights, own, radius)
         scene = self._builder.build(snapshot, images, shares.groups)
-        radius = settings.occlusion_radius or 0.0
-        if "occlusion" in passes and settings.occlusion_radius is None:
-            radius = _diagonal(scene) * 0.1
+        left, top, right, bottom = sensor.window
+        film = empty_sums(right - left, bottom - top, passes, len(shares.table))
+        if any(item.catches for item in snapshot.items):
+            film["caught"] = np.zeros((bottom - top, right - left, 3), np.float32)
+        rounds = Rounds(film, settings.samples, settings.noise, settings.seconds, begun)
         options = Pinned(
             OPTIONS,
             seed=settings.seed & 0xFFFFFFFF,
             bounces=max(settings.bounces, 0),
             show_background=settings.show_background,
-            occlusion="occlusion" in passes,
+            occlusion=shares.asks(CLOSED),
+            illuminance=shares.asks(LUX),
             clamp=math.inf if settings.clamp is None else settings.clamp,
-            occlusion_radius=radius,
             shares=shares.table,
             share_count=len(shares.table),
             surfaces=shares.groups[-1],
         )
-        self._trace_rounds(scene, lens, options, rounds, progress, stop)
+        self._trace_rounds(scene, lens, options, rounds, (left, top), progress, stop)
         seconds = rounds.seconds_before + time.perf_counter() - started
         if not rounds.is_whole and keep is not None:
             keep(rounds.unfinished(seconds))
@@ -146,9 +152,16 @@ class Tracer:
         }  # fmt: skip
         made = developed(film, counts, names, snapshot.camera)
         made |= {name: shares.developed(name, film["shares"], counts[..., None]) for name in shares.places}
+        if "motion" in passes:
+            made["motion"] = motion(film, lens, snapshot, sensor)
+        made["seconds"] = rounds.seconds()[..., None]
         cleaned = settings.denoise and can_denoise()
         if cleaned:
-            made["beauty"] = denoise(made["beauty"], made["albedo"], made["normal"])
+            light = ["beauty", *(name for name in passes if name in shares.lights)]
+            whole = shares.whole(light)
+            made |= denoised({name: made[name] for name in light}, made["albedo"], made["normal"])
+            if whole:
+                made |= adding_up(made["beauty"], {name: made[name] for name in light[1:]})
         return Film(
             passes={name: made[name] for name in passes},
             samples=round(float(counts.mean())),
@@ -160,10 +173,11 @@ class Tracer:
             names={name: names[name] for name in passes if name in names},
         )
 
-    def _trace_rounds(self, scene, lens, options, rounds, progress, stop):  # type: ignore[no-untyped-def]
+    def _trace_rounds(self, scene, lens, options, rounds, corner, progress, stop):  # type: ignore[no-untyped-def]
         """Trace round after round, until the picture has its samples, its quality or its time."""
         film_table = Pinned(
             FILM, width=rounds.sums["depth"].shape[1], pixels=rounds.sums["depth"].size,
+            left=corner[0], top=corner[1],
             **{name: sums for name, sums in rounds.sums.items() if name != "half"},
         )  # fmt: skip
         words = room_for(int(options.record["share_count"]))
@@ -175,13 +189,13 @@ class Tracer:
                 return
             if not hasattr(own, "room"):
                 own.room = aligned_words(words)
-            before = rounds.before(tile)
+            before, began = rounds.before(tile), time.perf_counter()
             rays = trace_tile(
                 scene.scene.record, own.room.ctypes.data, lens.record, options.record,
                 film_table.record, tile[:4], this.first, this.samples,
             )  # fmt: skip
             with lock:
-                rounds.after(tile, before, rays)
+                rounds.after(tile, before, rays, time.perf_counter() - began)
                 if progress is not None:
                     progress(rounds.share)
 
@@ -201,5 +215,5 @@ def warm_up() -> None:
     Tracer().trace(Snapshot((), (), (), camera), {}, Sensor(camera, 1, 1), TraceSettings(samples=1))
 
 
-def _diagonal(scene: TraceScene) -> float:
-    return float(np.linalg.norm(scene.bounds[1] - scene.bounds[0])) or 1.0
+def _diagonal(corners: NDArray[np.float64]) -> float:
+    return float(np.linalg.norm(corners[1] - corners[0])) or 1.0

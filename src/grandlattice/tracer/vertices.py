@@ -7,7 +7,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from grandlattice.tracer.lanes import inner, to_ints, where
+from grandlattice.tracer.lanes import inner, to_floats, to_ints, where
 from grandlattice.tracer.memory import aligned_words, float32s, int32s, load_rows
 from grandlattice.tracer.vectors import (
     add,
@@ -33,6 +33,7 @@ SCENE = np.dtype(
         ("points", "i8"),  # (V, 3) float32
         ("corners", "i8"),  # (T, 3) int32
         ("shading", "i8"),  # (T, 16) float32, a cache line each, see `pack_shading`
+        ("densities", "i8"),  # (T,) float32, area in texture coordinates over area; 0 without textures
         # Placements.
         ("first", "i8"),  # (P,) int32, the first triangle of each
         ("held_out", "i8"),  # (P,) int32: 0 what the camera sees is there, MATTE, CATCHES
@@ -40,9 +41,13 @@ SCENE = np.dtype(
         ("looks", "i8"),  # (P,) int32, where the materials of its subsets begin in …
         ("materials_of", "i8"),  # … these, int32
         ("turns", "i8"),  # (P, 32) float32, see `pack_turns`; 0 where nothing is repeated
+        # Where things move: how many steps while the shutter is open, and (P,) int32, the first row of
+        # `turns` for the ends of these; −1 for what stands still.
+        ("steps", "i8"), ("moving", "i8"),
         ("materials", "i8"), ("tables", "i8"),
         ("textures", "i8"), ("decode", "i8"),
         ("lights", "i8"), ("light_count", "i8"), ("domes", "i8"),
+        ("solid", "i8"),  # (P,) int32: 1 where glass is solid, −1 with its normals inwards; 0 without any
         ("reached", "i8"),  # (P,) int32, the bits of lights that do not reach everything
         ("brightness", "i8"),  # (M,) float32, how materials glow that are aimed at, 0 for others
         ("glows", "i8"),  # whether the last light is what glows
@@ -73,6 +78,15 @@ def pack_shading(normals: NDArray, uvs: NDArray, subsets: NDArray) -> NDArray[np
     return packed
 
 
+def densities(points: NDArray, triangles: NDArray, uvs: NDArray) -> NDArray[np.float32]:
+    """Area in texture coordinates over area, (T,); of points (V, 3), triangles (T, 3), uvs (T, 3, 2)."""
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    area = np.linalg.norm(np.cross(b - a, c - a), axis=-1)
+    s, t = uvs[:, 1] - uvs[:, 0], uvs[:, 2] - uvs[:, 0]
+    across = np.abs(s[:, 0] * t[:, 1] - s[:, 1] * t[:, 0])
+    return np.divide(across, area, out=np.zeros(len(triangles), np.float32), where=area > 1e-30)
+
+
 def pack_turns(matrices: NDArray, repeated: NDArray) -> NDArray[np.float32]:
     """How normals and edges of repeated geometries turn into the world.
 
@@ -82,11 +96,13 @@ def pack_turns(matrices: NDArray, repeated: NDArray) -> NDArray[np.float32]:
 
     Returns
     -------
-    (P, 32) float32: the matrix of normals row by row, 7 words of no meaning, the matrix itself.
+    (P, 32) float32: the matrix of normals row by row, how many times as large areas become, 6 words of no
+    meaning, the matrix itself.
     """
     packed = aligned_words(len(matrices) * 32).reshape(-1, 32)
     rows = np.where(repeated[:, None, None], matrices, np.eye(3))
     packed[:, :9] = normal_matrices(rows).reshape(-1, 9)
+    packed[:, 9] = np.maximum(np.abs(np.linalg.det(rows)), 1e-30) ** (2 / 3)
     packed[:, 16:25] = rows.reshape(-1, 9)
     return packed
 
@@ -110,10 +126,13 @@ class Vertex(NamedTuple):
     facing: Any  # geometric normal, towards the viewer
     normal: Any  # shading normal, bent to face the viewer
     distance: Any  # from where the ray started
+    behind: Any  # whether the ray came from behind the geometric normal
     u: Any
     v: Any
     triangle: Any
     placement: Any
+    turn: Any  # row of `turns`
+    stretch: Any  # how many times as large areas are as those of its geometry
     material: Any
 
 
@@ -126,7 +145,7 @@ def _faced(normal, direction):
 
 
 @inner
-def hit_vertex(scene, hit, origin, direction):
+def hit_vertex(scene, hit, origin, direction, time):
     """The surfaces at hits; lanes without a hit see some surface, of no meaning."""
     t = int32s(scene.first)[hit.placement] + hit.triangle
     b, c = hit.u, hit.v
@@ -135,23 +154,51 @@ def hit_vertex(scene, hit, origin, direction):
     at = load_rows(float32s(scene.shading), t * 16)
     normal = add(scale((at[0], at[1], at[2]), a), scale((at[3], at[4], at[5]), b))
     normal = add(normal, scale((at[6], at[7], at[8]), c))
+    row, stretch = hit.placement, 0.0 * time + 1.0
     if scene.turns != 0:
-        turn = load_rows(float32s(scene.turns), hit.placement * 32)
-        facing, normal = _turned(turn, facing), _turned(turn, normal)
+        after, part = row, 0.0 * time
+        if scene.steps > 0:
+            moving, place = int32s(scene.moving)[row], time * scene.steps
+            step = min(to_ints(place), scene.steps - 1)
+            moves, part = moving >= 0, place - to_floats(step)
+            row = where(moves, moving + step, row)
+            after = where(moves, row + 1, row)
+        turn = load_rows(float32s(scene.turns), row * 32)
+        stretch = turn[9]
+        now, straight = _turned(turn, facing), _turned(turn, normal)
+        if scene.steps > 0:
+            turn = load_rows(float32s(scene.turns), after * 32)
+            now = add(scale(now, 1.0 - part), scale(_turned(turn, facing), part))
+            straight = add(scale(straight, 1.0 - part), scale(_turned(turn, normal), part))
+        facing, normal = now, straight
     facing, normal = normalized(facing), normalized(normal)
-    facing = choose(dot(facing, direction) > 0.0, negative(facing), facing)
+    behind = dot(facing, direction) > 0.0
+    facing = choose(behind, negative(facing), facing)
     normal = choose(dot(normal, facing) < 0.0, negative(normal), normal)
     return Vertex(
         point=along(origin, direction, hit.distance),
         facing=facing,
         normal=_faced(normal, direction),
         distance=hit.distance,
+        behind=behind,
         u=a * at[9] + b * at[11] + c * at[13],
         v=a * at[10] + b * at[12] + c * at[14],
         triangle=t,
         placement=hit.placement,
+        turn=row,
+        stretch=stretch,
         material=int32s(scene.materials_of)[int32s(scene.looks)[hit.placement] + to_ints(at[15])],
     )
+
+
+@inner
+def solid_at(scene, vertex):
+    """Whether glass is solid at a vertex, and whether the ray comes from within it."""
+    if scene.solid == 0:
+        nowhere = vertex.distance < 0.0
+        return nowhere, nowhere
+    side = int32s(scene.solid)[vertex.placement]
+    return side != 0, where(vertex.behind, side, 0 - side) > 0
 
 
 @inner
@@ -171,7 +218,7 @@ def bumped(scene, vertex, bump, direction):
     p0, p1, p2 = triple(p, 3 * i[k]), triple(p, 3 * i[k + 1]), triple(p, 3 * i[k + 2])
     e1, e2 = subtract(p1, p0), subtract(p2, p0)
     if scene.turns != 0:
-        turn = load_rows(float32s(scene.turns), vertex.placement * 32 + 16)
+        turn = load_rows(float32s(scene.turns), vertex.turn * 32 + 16)
         e1, e2 = _turned(turn, e1), _turned(turn, e2)
     w, k = float32s(scene.shading), 16 * vertex.triangle + 9
     u1, v1 = w[k + 2] - w[k], w[k + 3] - w[k + 1]

@@ -37,15 +37,21 @@ def is_shape(prim: Usd.Prim) -> bool:
 
 
 def read_shape(
-    prim: Usd.Prim, subsets: list[UsdGeom.Subset], time: Usd.TimeCode, levels: int
+    prim: Usd.Prim, subsets: list[UsdGeom.Subset], time: Usd.TimeCode, levels: int, uv: str = "st"
 ) -> ShapeSource:  # fmt: skip
-    """Read a shape at a time; a mesh that is subdivided is by `levels`."""
+    """Read a shape at a time.
+
+    Parameters
+    ----------
+    levels : how often a mesh that is subdivided is.
+    uv : the primvar its textures are read by; where there is none, another that may be meant.
+    """
     kind: type[MeshSource] | type[PrimitiveSource] | type[CurvesSource] = MeshSource
     if prim.GetTypeName() in PRIMITIVES:
         kind = PrimitiveSource
     elif prim.IsA(UsdGeom.BasisCurves):
         kind = CurvesSource
-    return kind.read(prim, subsets, time, levels)
+    return kind.read(prim, subsets, time, levels, uv)
 
 
 def shape_varies(prim: Usd.Prim) -> bool:

@@ -40,7 +40,9 @@ class CurvesSource:
     wrap: str
 
     @staticmethod
-    def read(prim: Usd.Prim, subsets: list[UsdGeom.Subset], time: Usd.TimeCode, levels: int) -> CurvesSource:
+    def read(
+        prim: Usd.Prim, subsets: list[UsdGeom.Subset], time: Usd.TimeCode, levels: int, uv: str
+    ) -> CurvesSource:  # fmt: skip
         """Read curves at a time; they have no subsets and need no levels."""
         curves = UsdGeom.BasisCurves(prim)
         return CurvesSource(

@@ -56,7 +56,9 @@ class MeshSource:
     sharp_points: tuple[Any, Any]
 
     @staticmethod
-    def read(prim: Usd.Prim, subsets: list[UsdGeom.Subset], time: Usd.TimeCode, levels: int) -> MeshSource:
+    def read(
+        prim: Usd.Prim, subsets: list[UsdGeom.Subset], time: Usd.TimeCode, levels: int, uv: str
+    ) -> MeshSource:  # fmt: skip
         """Read a mesh at a time."""
         mesh, api = UsdGeom.Mesh(prim), UsdGeom.PrimvarsAPI(prim)
         normals: list[tuple[Any, str]] = []
@@ -65,7 +67,7 @@ class MeshSource:
             normals.append((primvar.ComputeFlattened(time), primvar.GetInterpolation()))
         elif mesh.GetNormalsAttr().HasValue():
             normals.append((mesh.GetNormalsAttr().Get(time), mesh.GetNormalsInterpolation()))
-        candidates = [api.FindPrimvarWithInheritance("st")]
+        candidates = [api.FindPrimvarWithInheritance(name) for name in dict.fromkeys((uv, "st"))]
         candidates += [p for p in api.GetPrimvarsWithValues() if p.GetTypeName() in _UV_TYPES]
         return MeshSource(
             mesh.GetPointsAttr().Get(time),

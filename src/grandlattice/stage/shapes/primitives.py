@@ -35,9 +35,9 @@ class PrimitiveSource:
 
     @staticmethod
     def read(
-        prim: Usd.Prim, subsets: list[UsdGeom.Subset], time: Usd.TimeCode, levels: int
+        prim: Usd.Prim, subsets: list[UsdGeom.Subset], time: Usd.TimeCode, levels: int, uv: str
     ) -> PrimitiveSource:
-        """Read a primitive at a time; it has no subsets and needs no levels."""
+        """Read a primitive at a time; it has no subsets, and needs no levels and no primvar."""
         names = ("size", "radius", "radiusTop", "radiusBottom", "height", "width", "length")
         found = ((name, prim.GetAttribute(name)) for name in names)
         sizes = tuple((name, float(a.Get(time))) for name, a in found if a and a.Get(time) is not None)
