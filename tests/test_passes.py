@@ -228,3 +228,28 @@ def test_passes_reach_the_file_with_their_names(plan_file: Path) -> None:
     assert any(name.startswith("/World/") for name in manifest)
     assert key == f"{mmh3.hash('object-id', signed=False):08x}"[:7]
     assert lattice.open_plan(plan_file).run(at=["day/Front"], workers=0).outlook.done
+
+
+def test_a_plan_asks_for_passes_of_its_own_a_part_and_a_shutter(plan_file: Path, glat) -> None:
+    text = PLAN.replace("passes: [beauty, depth]", "passes: [beauty, depth, warm, near, illuminance, motion]")
+    text = text.replace("samples: 4", "samples: 4\n  region: 10 4 50 30\n  shutter: 0.5")
+    own = "own-passes:\n  warm: {of: light, on: /World/Lights, except: //Sky}\n  near: {of: occlusion, radius: 20 cm}\n"
+    plan_file.write_text(own + text)
+    run = lattice.open_plan(plan_file).run(at=["day/Front"], workers=0)
+    assert run.ok, run.failures
+    source = oiio.ImageInput.open(str(run.files("day/Front")[0]))
+    spec = source.spec()
+    assert {"warm.R", "near.Y", "illuminance.Y", "motion.U", "Z"} <= set(spec.channelnames)
+    assert (spec.x, spec.y, spec.width, spec.height) == (10, 4, 38, 26)
+    whole = lattice.open_plan(plan_file).model.defaults.size
+    assert (spec.full_width, spec.full_height) == (whole.width, whole.height)
+    warm, beauty = run.picture("day/Front", pass_name="warm"), run.picture("day/Front")[..., :3]
+    assert 0.05 < warm.mean() < beauty.mean()
+    assert np.abs(run.picture("day/Front", pass_name="motion")).max() > 0.1  # one ball turns
+    plan_file.write_text(
+        (own + text).replace("//Sky", "//Sky*").replace("on: /World/Lights,", "on: /World/Lamps,")
+    )
+    code, said = glat(plan_file.parent, "run", "--at", "day/Front", "--workers", "0")
+    assert code == 1
+    assert "no prim /World/Lamps" in said
+    assert "own-passes: warm" in said

@@ -8,15 +8,16 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from PIL import Image
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdUtils
 
-from bench import FRONT, Bench, bound, visible
+from bench import FRONT, Bench, bound, snapshot_of, visible
 from conftest import PLAN
 from grandlattice.errors import EditError, SceneError
 from grandlattice.plan import parse, validate
 from grandlattice.snapshot import TextureInput
 from grandlattice.stage import CellStage, Snapshotter, open_scene, survey_scene
-from shapes import make_material, plane, room_scene, write_geometry
+from shapes import camera, make_material, plane, room_scene, sphere, trace, write_geometry
 
 
 @pytest.fixture
@@ -338,3 +339,103 @@ def test_what_is_no_scene_is_refused(tmp_path: Path) -> None:
     for name in ("text.usda", "noise.usdc", "scene.blob", "absent.usd"):
         with pytest.raises(SceneError):
             open_scene(tmp_path / name)
+
+
+def test_surfaces_of_another_library_are_drawn_by_what_both_models_share(tmp_path: Path) -> None:
+    stage = Usd.Stage.CreateInMemory()
+
+    def surface(name: str, kind: str, **inputs) -> UsdShade.Shader:
+        material = UsdShade.Material.Define(stage, f"/Looks/{name}")
+        shader = UsdShade.Shader.Define(stage, f"/Looks/{name}/S")
+        shader.CreateIdAttr(kind)
+        for key, value in inputs.items():
+            kinds = {tuple: Sdf.ValueTypeNames.Color3f, float: Sdf.ValueTypeNames.Float}
+            shader.CreateInput(key, kinds[type(value)]).Set(value)
+        material.CreateSurfaceOutput("mtlx").ConnectToSource(shader.ConnectableAPI(), "out")
+        mesh = write_geometry(stage, f"/{name}", sphere(8))
+        UsdShade.MaterialBindingAPI.Apply(mesh.GetPrim()).Bind(material)
+        return shader
+
+    standard, open_pbr = "ND_standard_surface_surfaceshader", "ND_open_pbr_surface_surfaceshader"
+    surface("Metal", standard, base=1.0, base_color=(0.9, 0.6, 0.2), metalness=1.0, specular_roughness=0.3)
+    surface("Glass", open_pbr, transmission_weight=1.0, transmission_color=(0.5, 0.9, 0.5), specular_ior=1.4)
+    surface("Lamp", standard, emission=2.0, emission_color=(1.0, 0.5, 0.25), coat=0.5)
+    surface("Leaf", standard, opacity=(0.25, 0.25, 0.25))
+    surface("Odd", "ND_volume_thing")
+    wood = surface("Wood", open_pbr, base_weight=0.5)
+    image = UsdShade.Shader.Define(stage, "/Looks/Wood/Image")
+    image.CreateIdAttr("ND_image_color3")
+    file = image.CreateInput("file", Sdf.ValueTypeNames.Asset)
+    file.Set(Sdf.AssetPath("wood.png"))
+    file.GetAttr().SetColorSpace("srgb_texture")
+    wood.CreateInput("base_color", Sdf.ValueTypeNames.Color3f).ConnectToSource(image.ConnectableAPI(), "out")
+    found = {m.path.removeprefix("/Looks/"): m.inputs for m in snapshot_of(stage).materials}
+    assert found["Metal"]["diffuseColor"] == pytest.approx((0.9, 0.6, 0.2))
+    assert (found["Metal"]["metallic"], found["Metal"]["roughness"]) == ((1.0,), pytest.approx((0.3,)))
+    assert found["Glass"]["opacity"] == (0.0,)
+    assert found["Glass"]["transmissionColor"] == pytest.approx((0.5, 0.9, 0.5))
+    assert found["Glass"]["ior"] == pytest.approx((1.4,))
+    assert found["Lamp"]["emissiveColor"] == pytest.approx((2.0, 1.0, 0.5))
+    assert found["Lamp"]["clearcoat"] == (0.5,)
+    assert (found["Leaf"]["opacity"], found["Leaf"]["opacityMode"]) == ((0.25,), (1.0,))
+    texture = found["Wood"]["diffuseColor"].texture
+    assert (texture.colour_space, texture.scale[:3], texture.wrap_s) == ("sRGB", (0.5,) * 3, "repeat")
+    assert found["Odd"]["diffuseColor"] == pytest.approx((0.18,) * 3)
+
+
+def test_tiles_named_coordinates_and_painted_meshes(tmp_path: Path) -> None:
+    for number, grey in ((1001, 50), (1012, 200)):
+        Image.fromarray(np.full((4, 4, 3), grey, np.uint8)).save(tmp_path / f"skin.{number}.png")
+    stage = Usd.Stage.CreateNew(str(tmp_path / "t.usda"))
+    mesh = write_geometry(stage, "/Skin", plane(1.0))
+    api = UsdGeom.PrimvarsAPI(mesh)
+    other = api.CreatePrimvar("unwrapped", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.vertex)
+    other.Set([Gf.Vec2f(x, y) for x, y in ((1.2, 1.2), (1.8, 1.2), (1.8, 1.8), (1.2, 1.8))])
+    UsdShade.MaterialBindingAPI.Apply(mesh.GetPrim()).Bind(
+        make_material(stage, "/Looks/Skin", diffuseColor="skin.<UDIM>.png")
+    )
+    reader = UsdShade.Shader.Define(stage, "/Looks/Skin/Reader")
+    reader.CreateIdAttr("UsdPrimvarReader_float2")
+    reader.CreateInput("varname", Sdf.ValueTypeNames.String).Set("unwrapped")
+    painted = write_geometry(stage, "/Painted", plane(1.0))
+    painted.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
+    colour = UsdGeom.PrimvarsAPI(painted).CreatePrimvar(
+        "displayColor", Sdf.ValueTypeNames.Color3fArray, UsdGeom.Tokens.vertex
+    )
+    colour.Set([Gf.Vec3f(1, 0, 0), Gf.Vec3f(0, 1, 0), Gf.Vec3f(0, 0, 1), Gf.Vec3f(1, 1, 1)])
+    UsdGeom.Camera.Define(stage, FRONT)
+    stage.GetRootLayer().Save()
+    assert all(asset.found for asset in survey_scene(open_scene(tmp_path / "t.usda")).assets)
+    cell_stage = CellStage(
+        open_scene(tmp_path / "t.usda"), validate(parse("lattice: 1\nscene: t.usda\n")), tmp_path
+    )
+    cell_stage.switch([])
+    snapshot = Snapshotter(cell_stage).take(FRONT, 1)
+    items = {item.geometry.path: item for item in snapshot.items}
+    texture = snapshot.materials[items["/Skin"].materials[0]].inputs["diffuseColor"].texture
+    assert [(n, Path(f).name) for n, f in texture.tiles] == [(1001, "skin.1001.png"), (1012, "skin.1012.png")]
+    assert items["/Skin"].geometry.corner_uvs.min() == pytest.approx(1.2)
+    images = {file: np.asarray(Image.open(file)) for file in texture.files}
+    view = camera((0, 5, 0), (0, 0, 0), aperture=(2.0, 2.0), orthographic=True)
+    film = trace([items["/Skin"]], [], view, (4, 4), 4, snapshot.materials, images=images, passes=("albedo",))
+    # Tile 1012 is the second of the second line: these coordinates are between 1 and 2.
+    lit = ((200 / 255 + 0.055) / 1.055) ** 2.4
+    assert film.passes["albedo"][1:3, 1:3].mean() == pytest.approx(lit, rel=0.1)
+    (look,) = (snapshot.materials[k] for k in items["/Painted"].materials)
+    assert look.inputs["painted"] == (1.0,)
+    film = trace([items["/Painted"]], [], view, (32, 32), 16, snapshot.materials, passes=("albedo",))
+    corners = film.passes["albedo"][[-2, -2, 1, 1], [1, -2, -2, 1]]
+    np.testing.assert_allclose(corners, [(1, 0, 0), (0, 1, 0), (0, 0, 1), (1, 1, 1)], atol=0.15)
+
+
+def test_a_mesh_that_is_a_light_glows_with_its_power(tmp_path: Path) -> None:
+    stage = Usd.Stage.CreateInMemory()
+    mesh = write_geometry(stage, "/Lamp", plane(1.5))
+    UsdLux.MeshLightAPI.Apply(mesh.GetPrim())
+    light = UsdLux.LightAPI(mesh)
+    light.CreateIntensityAttr(18.0)
+    look = snapshot_of(stage).materials[-1]
+    assert look.inputs["emissiveColor"] == pytest.approx((18.0,) * 3)
+    light.CreateNormalizeAttr(True)  # its area is 3 × 3
+    look = snapshot_of(stage).materials[-1]
+    assert look.inputs["emissiveColor"] == pytest.approx((2.0,) * 3)

@@ -180,7 +180,7 @@ def test_a_run_is_steered_from_elsewhere(plan_file: Path, glat) -> None:
 def test_a_plan_added_meanwhile_comes_afterwards(plan_file: Path, glat) -> None:
     other = plan_file.with_name("other.lattice.yaml")
     other.write_text(PLAN.replace("out/", "other/"))
-    plan_file.write_text(plan_file.read_text().replace("samples: 4", "samples: 700"))
+    plan_file.write_text(plan_file.read_text().replace("samples: 4", "samples: 2000"))
     thread, came = in_thread(lambda: glat(plan_file.parent, "run", "room.lattice.yaml", "--workers", "1"))
     ledger = Ledger(plan_file.with_name("room.ledger.sqlite"))
     until(lambda: ledger.file.exists() and lattice.status(plan_file).counts.get("running"))

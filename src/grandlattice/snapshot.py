@@ -36,6 +36,7 @@ class Geometry:
     corner_uvs : (T, 3, 2) float32; zeros where the mesh has none.
     subsets : (T,) int32 indices into the `materials` of the `Item`.
     flaws : what was wrong with the shape and is left out of it, for messages.
+    corner_colours : (T, 3, 3) float32, linear, where its display colour is not the same all over.
     """
 
     path: str
@@ -45,6 +46,7 @@ class Geometry:
     corner_uvs: FloatArray
     subsets: IntArray
     flaws: tuple[str, ...] = ()
+    corner_colours: FloatArray | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -121,7 +123,8 @@ class Material:
     """UsdPreviewSurface by its own input names; inputs left out have the fallback of the schema.
 
     `transmissionColor` is ours: the colour light has after it went through glass.  Left out it is the hue
-    of the `diffuseColor`, as bright as can be; white where that is grey, black or left out too.
+    of the `diffuseColor`, as bright as can be; white where that is grey, black or left out too.  With
+    `painted` 1 the `diffuseColor` is multiplied by the geometry's own colours.
     """
 
     path: str

@@ -294,13 +294,13 @@ def _inside(
     left, top = int(region[0] * scale), int(region[1] * scale)
     right, bottom = (max(low + 1, round(high * scale)) for low, high in ((left, region[2]), (top, region[3])))
     right, bottom = min(right, size.width), min(bottom, size.height)
-    if left >= right or top >= bottom:
+    if (left >= right or top >= bottom) and place is not None:  # who asks without places only counts
         raise PlanError(
             f"The region {' '.join(map(str, region))} lies outside the picture of {size}.",
             place=place,
             cure="write left top right bottom in pixels of the size",
         )
-    return left, top, right, bottom
+    return left, top, max(right, left), max(bottom, top)
 
 
 def _every_light(passes: tuple[str, ...], facts: SceneFacts) -> tuple[str, ...]:

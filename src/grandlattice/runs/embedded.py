@@ -194,9 +194,15 @@ class Embedded:
             if isinstance(own, OwnOcclusion):
                 found[name] = OwnPass("occlusion", radius=own.radius.in_units(snapshot.metres_per_unit))
             elif isinstance(own, OwnLight):
-                tops = self._stage.selected(own.on, own.except_ or (), Place(words=f"own-passes: {name}"))
-                lights = (light.path for light in snapshot.lights)
-                found[name] = OwnPass("light", frozenset(p for p in lights if stands_below(p, tops)))
+                place = Place(words=f"own-passes: {name}")
+                tops = self._stage.selected(own.on, place)
+                without = self._stage.selected(own.except_ or (), place)
+                lights = frozenset(
+                    light.path
+                    for light in snapshot.lights
+                    if stands_below(light.path, tops) and not stands_below(light.path, without)
+                )
+                found[name] = OwnPass("light", lights)
         return found
 
     def images_for(self, snapshot: Snapshot, cell: Cell) -> Mapping[str, NDArray | None]:

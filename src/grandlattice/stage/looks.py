@@ -24,9 +24,31 @@ _PLAIN: dict[str, Constant | TextureInput] = {"useSpecularWorkflow": (1.0,), "sp
 def plain_material(prim: Usd.Prim, time: Usd.TimeCode) -> Material:
     """A matt surface of the prim's display colour, neutral grey without one."""
     colour = UsdGeom.PrimvarsAPI(prim).FindPrimvarWithInheritance("displayColor")
+    if is_painted(prim):
+        return Material("displayColor", {**_PLAIN, "diffuseColor": (1.0,) * 3, "painted": (1.0,)})
     values = colour.Get(time) if colour and colour.HasValue() else None
     shown = tuple(float(c) for c in np.mean(np.array(values), axis=0)) if values else NEUTRAL
     return Material(f"displayColor {shown}", {**_PLAIN, "diffuseColor": shown})
+
+
+def is_painted(prim: Usd.Prim) -> bool:
+    """Whether a mesh has colours of its own that are not the same all over."""
+    colour = UsdGeom.PrimvarsAPI(prim).FindPrimvarWithInheritance("displayColor")
+    return bool(
+        prim.IsA(UsdGeom.Mesh) and colour and colour.HasValue()
+        and colour.GetInterpolation() != UsdGeom.Tokens.constant
+    )  # fmt: skip
+
+
+def _reads_paint(given: UsdShade.Input) -> bool:
+    """Whether an input is fed by the display colour."""
+    source = given.GetConnectedSources()[0] if given else []
+    node = UsdShade.Shader(source[0].source.GetPrim()) if source else None
+    if not node or not str(node.GetIdAttr().Get()).startswith(("UsdPrimvarReader_", "ND_geompropvalue_")):
+        return False
+    named = node.GetInput("varname") or node.GetInput("geomprop")
+    found = UsdShade.Utils.GetValueProducingAttributes(named) if named else []
+    return bool(found) and str(found[0].Get()) == "displayColor"
 
 
 def read_material(material: UsdShade.Material, time: Usd.TimeCode) -> Material:
@@ -42,6 +64,8 @@ def read_material(material: UsdShade.Material, time: Usd.TimeCode) -> Material:
             value = input_value(given, time) if given else None
             if value is not None:
                 inputs[name] = value
+        if _reads_paint(shader.GetInput("diffuseColor")):
+            inputs |= {"diffuseColor": (1.0,) * 3, "painted": (1.0,)}
         mode = shader.GetInput("opacityMode")
         if mode and mode.Get() == "presence":
             inputs["opacityMode"] = (1.0,)

@@ -68,7 +68,7 @@ class CellStage:
                 self._structure.TransferContent(self._drafting.structure)
             self._looks.TransferContent(self._drafting.looks)
 
-    def selected(self, on: Sequence[str], without: Sequence[str], place: Place) -> list[Sdf.Path]:
+    def selected(self, on: Sequence[str], place: Place) -> list[Sdf.Path]:
         """What a selection means in the current cell.
 
         Raises
@@ -76,7 +76,7 @@ class CellStage:
         EditError
             When it means nothing.
         """
-        return Selector(self.stage, self._model.select).prims(on, without, place=place)
+        return Selector(self.stage, self._model.select).prims(on, place=place, maybe=not on)
 
     def _stack(self) -> None:
         between = [layer.identifier for layer in self._stacked]

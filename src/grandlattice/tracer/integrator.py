@@ -268,14 +268,14 @@ def _spot(scene, lens, path, vertex, dimension):
     density stands for.
     """
     if scene.densities == 0:
-        return sharp(vertex.u, vertex.v)
+        return Spot(vertex.u, vertex.v, 0.0 * vertex.u - 99.0, 0.0 * vertex.u, vertex.paint)
     wide = pixel_width_at(lens, vertex.distance)
     spread = _PART_OF_LOBE * vertex.distance / math.sqrt(max(path.followed, 1e-6))
     width = where((path.state & VERTICES) == 0, wide, spread)
     slant = max(-dot(path.direction, vertex.facing), 0.05)
     area = width * width / slant * float32s(scene.densities)[vertex.triangle] / vertex.stretch
     chance, _ = pair(path.seed, path.sample, dimension)
-    return Spot(vertex.u, vertex.v, logarithm(max(area, 1e-30)), chance)
+    return Spot(vertex.u, vertex.v, logarithm(max(area, 1e-30)), chance, vertex.paint)
 
 
 @inner

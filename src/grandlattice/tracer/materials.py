@@ -18,7 +18,7 @@ from grandlattice.tracer.lanes import LANES, all_lanes, any_of, first_of, inner,
 from grandlattice.tracer.memory import float32s, int32s, load, load_rows, store, store_rows, table
 from grandlattice.tracer.scattering import Surface, reflected_share
 from grandlattice.tracer.textures import mean_colour, read_texture, texture_at, tile_at
-from grandlattice.tracer.vectors import choose, largest, scale
+from grandlattice.tracer.vectors import choose, largest, multiply, scale
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -58,15 +58,17 @@ MATERIAL = np.dtype(
         ("textured", "i4"),  # a bit for each input that has a texture
         ("specular_workflow", "i4"),
         ("presence", "i4"),  # opacityMode is `presence`
-        ("hue", "i4"),  # of the colour of glass only the hue counts
+        ("flags", "i4"),  # see below
     ],
     align=True,
 )
 
+# The colour of glass is only a hue; the surface has the colours of its shape.
+_HUE, _PAINTED = 1, 2
 _WORDS = MATERIAL.itemsize // 4
-_TEXTURE, _CHANNEL, _TEXTURED, _WORKFLOW, _MODE, _HUE = (
+_TEXTURE, _CHANNEL, _TEXTURED, _WORKFLOW, _MODE, _FLAGS = (
     MATERIAL.fields[name][1] // 4  # type: ignore[index]
-    for name in ("texture", "channel", "textured", "specular_workflow", "presence", "hue")
+    for name in ("texture", "channel", "textured", "specular_workflow", "presence", "flags")
 )
 
 
@@ -93,7 +95,9 @@ def pack_materials(materials: Sequence[Material], textures: Sequence[Texture]) -
     for row, material in zip(rows, materials, strict=False):
         inputs = dict(material.inputs)
         if is_clear(material) and "diffuseColor" in inputs and "transmissionColor" not in inputs:
-            inputs["transmissionColor"], row["hue"] = inputs["diffuseColor"], 1
+            inputs["transmissionColor"] = inputs["diffuseColor"]
+            row["flags"] |= _HUE
+        row["flags"] |= _PAINTED * _flag(material, "painted")
         for name, (slot, fallback) in _INPUTS.items():
             given = inputs.get(name, fallback)
             if isinstance(given, TextureInput):
@@ -169,12 +173,14 @@ class Spot(NamedTuple):
     v: Any
     area: Any  # that is looked at, in texture coordinates: its logarithm to base 2
     chance: Any  # in [0, 1)
+    paint: Any  # the shape's own colour
 
 
 @inner
 def sharp(u, v):
     """A spot that is looked at as closely as textures allow."""
-    return Spot(u, v, 0.0 * u - 99.0, 0.0 * u)
+    white = 0.0 * u + 1.0
+    return Spot(u, v, 0.0 * u - 99.0, 0.0 * u, (white, white, white))
 
 
 @inner
@@ -185,7 +191,9 @@ def surface_at(scene, m, at, room):
     """
     _read_inputs(scene, m, at, room)
     inputs, held = float32s(room), int32s(room)
+    flags = load(held, _FLAGS * LANES)
     base = _unit_colour(inputs, _DIFFUSE * _STEP)
+    base = choose((flags & _PAINTED) != 0, multiply(base, at.paint), base)
     opacity, threshold = _unit(load(inputs, _OPACITY * _STEP)), load(inputs, _THRESHOLD * _STEP)
     masked, faded = threshold > 0.0, load(held, _MODE * LANES) == 1
     presence = where(masked, where(opacity >= threshold, 1.0, 0.0), where(faded, opacity, 1.0))
@@ -216,7 +224,7 @@ def surface_at(scene, m, at, room):
         coat=_unit(load(inputs, _COAT * _STEP)),
         coat_alpha=coat_roughness * coat_roughness,
         opacity=opacity,
-        tint=choose(load(held, _HUE * LANES) == 1, hue, tint),
+        tint=choose((flags & _HUE) != 0, hue, tint),
         ior=ior,
         presence=presence,
         emission=(max(e[0], 0.0), max(e[1], 0.0), max(e[2], 0.0)),

@@ -353,6 +353,7 @@ class _Shapes:
         self._points, self._corners = [np.zeros((0, 3), np.float32)], [np.zeros((0, 3), np.int32)]
         self._normals, self._uvs = [np.zeros((0, 3, 3), np.float32)], [np.zeros((0, 3, 2), np.float32)]
         self._subsets = [np.zeros(0, np.int32)]
+        self._colours: list[NDArray | int] = []  # of corners, or how many triangles have none
         self._first, self._boxes = [0], list[NDArray]()
         self._vertex_count = 0
 
@@ -362,6 +363,7 @@ class _Shapes:
         self._normals.append(normals)
         self._corners.append(shape.triangles + np.int32(self._vertex_count))
         self._uvs.append(shape.corner_uvs)
+        self._colours.append(len(shape.triangles) if shape.corner_colours is None else shape.corner_colours)
         self._subsets.append(shape.subsets)
         self._boxes.append(np.stack([points.min(0), points.max(0)]).astype(float))
         self._vertex_count += len(points)
@@ -376,7 +378,11 @@ class _Shapes:
             np.concatenate(self._normals), np.concatenate(self._uvs), np.concatenate(self._subsets)
         )
         made = {"points": points, "triangles": corners, "first": np.array(self._first, np.int64)}
-        return made, {"points": points, "corners": corners, "shading": shading}
+        arrays = {"points": points, "corners": corners, "shading": shading}
+        if not all(isinstance(part, int) for part in self._colours):
+            each = [np.ones((p, 9), np.float32) if isinstance(p, int) else p for p in self._colours]
+            arrays["paint"] = np.concatenate([part.reshape(-1, 9) for part in each]).astype(np.float32)
+        return made, arrays
 
     def bounds(self, number: NDArray, matrices: NDArray, repeated: NDArray) -> NDArray[np.float64]:
         """The corners of everything that stands there, (2, 3); zeros where nothing does."""

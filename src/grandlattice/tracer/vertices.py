@@ -33,6 +33,7 @@ SCENE = np.dtype(
         ("points", "i8"),  # (V, 3) float32
         ("corners", "i8"),  # (T, 3) int32
         ("shading", "i8"),  # (T, 16) float32, a cache line each, see `pack_shading`
+        ("paint", "i8"),  # (T, 9) float32, the colours of each triangle's corners; 0 where there are none
         ("densities", "i8"),  # (T,) float32, area in texture coordinates over area; 0 without textures
         # Placements.
         ("first", "i8"),  # (P,) int32, the first triangle of each
@@ -129,6 +130,7 @@ class Vertex(NamedTuple):
     behind: Any  # whether the ray came from behind the geometric normal
     u: Any
     v: Any
+    paint: Any  # colour of its own
     triangle: Any
     placement: Any
     turn: Any  # row of `turns`
@@ -175,6 +177,12 @@ def hit_vertex(scene, hit, origin, direction, time):
     behind = dot(facing, direction) > 0.0
     facing = choose(behind, negative(facing), facing)
     normal = choose(dot(normal, facing) < 0.0, negative(normal), normal)
+    white = 0.0 * time + 1.0
+    paint = (white, white, white)
+    if scene.paint != 0:
+        p, k = float32s(scene.paint), 9 * t
+        paint = add(scale(triple(p, k), a), scale(triple(p, k + 3), b))
+        paint = add(paint, scale(triple(p, k + 6), c))
     return Vertex(
         point=along(origin, direction, hit.distance),
         facing=facing,
@@ -183,6 +191,7 @@ def hit_vertex(scene, hit, origin, direction, time):
         behind=behind,
         u=a * at[9] + b * at[11] + c * at[13],
         v=a * at[10] + b * at[12] + c * at[14],
+        paint=paint,
         triangle=t,
         placement=hit.placement,
         turn=row,

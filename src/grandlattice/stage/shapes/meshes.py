@@ -54,6 +54,7 @@ class MeshSource:
     border: str
     creases: tuple[Any, Any, Any]
     sharp_points: tuple[Any, Any]
+    paint: tuple[Any, str] | None
 
     @staticmethod
     def read(
@@ -86,6 +87,7 @@ class MeshSource:
                 mesh.GetCreaseSharpnessesAttr().Get(time),
             ),
             (mesh.GetCornerIndicesAttr().Get(time), mesh.GetCornerSharpnessesAttr().Get(time)),
+            _paint(api, time),
         )  # fmt: skip
 
     def geometry(self, path: str) -> Geometry:
@@ -119,6 +121,9 @@ class MeshSource:
         points = np.where(finite[:, None], points, 0.0).astype(np.float32)
         sources = _Sources(faces, corners, indices[corners], of_face[corners])
         uvs = self._texture_coordinates(sources)
+        if self.paint is not None:
+            colours = sources.read(_array(self.paint[0], (0, 3), np.float32), self.paint[1])
+            uvs = np.concatenate([uvs, np.ones((len(uvs), 3)) if colours is None else colours], axis=1)
         shown = ~np.isin(faces, _array(self.holes, (0,), np.int64))
         smooth = self.scheme != UsdGeom.Tokens.none
         finer = smooth and self.levels > 0 and self.scheme != UsdGeom.Tokens.loop and len(faces)
@@ -152,6 +157,8 @@ class MeshSource:
         uvs = uvs[corner]
         if self.left_handed:
             of_point, uvs, normals = of_point[:, ::-1], uvs[:, ::-1], normals[:, ::-1]
+        colours = None if self.paint is None else np.ascontiguousarray(uvs[..., 2:], np.float32)
+        uvs = uvs[..., :2]
         subset_of = np.zeros(len(counts), np.int32)
         for k, members in enumerate(self.subsets):
             members = _array(members, (0,), np.int32)
@@ -159,7 +166,7 @@ class MeshSource:
         return Geometry(
             path, np.ascontiguousarray(points, np.float32), np.ascontiguousarray(of_point, np.int32),
             np.ascontiguousarray(normals, np.float32), np.ascontiguousarray(uvs, np.float32),
-            subset_of[faces[face]], tuple(flaws),
+            subset_of[faces[face]], tuple(flaws), colours,
         )  # fmt: skip
 
     def _given_normals(self, sources: _Sources, corner: NDArray) -> NDArray | None:
@@ -232,6 +239,14 @@ class _Sources:
 
 def _array(value: object, empty: tuple[int, ...], dtype: type) -> NDArray:
     return np.array(value, dtype) if value is not None and len(value) else np.zeros(empty, dtype)  # type: ignore[arg-type]
+
+
+def _paint(api: UsdGeom.PrimvarsAPI, time: Usd.TimeCode) -> tuple[Any, str] | None:
+    """The display colour where it is not one for all."""
+    colour = api.FindPrimvarWithInheritance("displayColor")
+    if not colour or not colour.HasValue() or colour.GetInterpolation() == UsdGeom.Tokens.constant:
+        return None
+    return colour.ComputeFlattened(time), colour.GetInterpolation()
 
 
 def _facets(points: NDArray, triangles: NDArray) -> NDArray:
