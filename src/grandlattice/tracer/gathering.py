@@ -316,7 +316,7 @@ def catch(scene, room, options, catching, path, hit):
             lit = where(aiming, lit + light, lit)
             dark = where(aiming, dark + light * (1.0 - luminance(share)), dark)
             rays += count_of(aiming)
-    keep_triple(room, CAUGHT, path.number, (path.cover, lit, dark), catching)
+    keep_triple(room, CAUGHT, path, (path.cover, lit, dark), catching)
     radiance, alpha = path.radiance, path.alpha
     if options.show_background:
         # Before a sky that is seen the surface is see-through, and its shadow darkens the sky.

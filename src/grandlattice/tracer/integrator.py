@@ -43,12 +43,12 @@ from grandlattice.tracer.lanes import (
     to_floats,
     where,
 )
-from grandlattice.tracer.lens import pixel_width_at, shoot
+from grandlattice.tracer.lens import LENS, pixel_width_at, shoot
 from grandlattice.tracer.lights import (
     FAR,
 )
 from grandlattice.tracer.materials import Spot, face_colour, see_through, sharp, surface_at
-from grandlattice.tracer.memory import float32s, int32s, load, scatter_to
+from grandlattice.tracer.memory import float32s, int32s, load, record, scatter_to
 from grandlattice.tracer.sampling import (
     cosine_direction,
     filter_offset,
@@ -63,6 +63,7 @@ from grandlattice.tracer.stream import (
     CAPACITY,
     COLUMN,
     DEPTH,
+    FILM,
     FIRST_LUX,
     FIRST_MATT,
     LINE,
@@ -81,6 +82,7 @@ from grandlattice.tracer.stream import (
     bring_home,
     develop,
     keep,
+    keep_number,
     keep_triple,
     line_up,
     load_path,
@@ -103,7 +105,7 @@ from grandlattice.tracer.vectors import (
     to_local,
     to_world,
 )
-from grandlattice.tracer.vertices import CATCHES, bumped, hit_vertex, just_behind, lifted, solid_at
+from grandlattice.tracer.vertices import CATCHES, SCENE, bumped, hit_vertex, just_behind, lifted, solid_at
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -138,7 +140,7 @@ def _centre(pixel):
 
 
 @inner
-def _start(scene, lens, options, column, line, number, sample):
+def _start(scene, lens, options, column, line, number, sample, lined):
     """Paths on their way from the camera."""
     seed = pixel_seed(options.seed, column, line)
     fx, fy = pair(seed, sample, all_lanes(_FILTER))
@@ -170,6 +172,7 @@ def _start(scene, lens, options, column, line, number, sample):
         matt=nought,
         linked=all_lanes(0),
         time=time,
+        lined=lined,
     )
 
 
@@ -234,13 +237,13 @@ def _record(scene, room, lens, options, writing, aside, path, vertex, normal):
     if lens.around == 0:
         forward = -dot(away, (lens.axes[6], lens.axes[7], lens.axes[8]))
     depth = _depth_at_centre(lens, column, line, vertex.distance * forward, vertex, path.time)
-    keep(room, DEPTH, path.number, where(aside, -depth, depth), both)
-    keep_triple(room, NORMAL, path.number, normal, both)
-    keep_triple(room, POSITION, path.number, vertex.point, both)
-    keep(room, UV, path.number, vertex.u, both)
-    keep(room, UV + CAPACITY, path.number, vertex.v, both)
-    scatter_to(int32s(room), path.number + OBJECT, int32s(scene.item)[vertex.placement], both)
-    scatter_to(int32s(room), path.number + LOOK, vertex.material, both)
+    keep(room, DEPTH, path, where(aside, -depth, depth), both)
+    keep_triple(room, NORMAL, path, normal, both)
+    keep_triple(room, POSITION, path, vertex.point, both)
+    keep(room, UV, path, vertex.u, both)
+    keep(room, UV + CAPACITY, path, vertex.v, both)
+    keep_number(room, OBJECT, path, int32s(scene.item)[vertex.placement], both)
+    keep_number(room, LOOK, path, vertex.material, both)
     if not options.occlusion:
         return 0
     s, t = frame(vertex.normal)
@@ -356,7 +359,7 @@ def _shade(scene, room, lens, options, step, on, path, hit):
     if any_of(on & seen):
         alpha = where(on & seen, alpha + cover, alpha)
         albedo = multiply(throughput, reflectance(surface, tables, cosine))
-        keep_triple(room, ALBEDO, path.number, albedo, on & seen)
+        keep_triple(room, ALBEDO, path, albedo, on & seen)
     if any_of(on & (largest(surface.emission) > 0.0)):
         seen_light = multiply(throughput, surface.emission)
         if scene.glows == 1:
@@ -407,14 +410,14 @@ def _shade(scene, room, lens, options, step, on, path, hit):
         followed = where(on, density, followed)
         matt_share = where(on, luminance(matt) / max(luminance(value), 1e-30), matt_share)
         if options.share_count > 0:
-            keep(room, FIRST_MATT, path.number, matt_share, on & seen)
+            keep(room, FIRST_MATT, path, matt_share, on & seen)
         if options.illuminance:
             # What arrives is what is carried to the camera over what the surface carries of it.
             lux = wi[2] / max(density * survive, 1e-30)
             for channel in range(3):
                 share = throughput[channel]
                 part = where(share > 1e-6, _LUMA[channel] * lux / max(share, 1e-6), 0.0)
-                keep(room, FIRST_LUX + channel * CAPACITY, path.number, part, on & at_first)
+                keep(room, FIRST_LUX + channel * CAPACITY, path, part, on & at_first)
         linked = where(on, int32s(scene.reached)[vertex.placement], linked)
         t_near, t_last = where(on, 0.0, t_near), where(on, FAR, t_last)
     return (
@@ -436,6 +439,7 @@ def _shade(scene, room, lens, options, step, on, path, hit):
             matt=matt_share,
             linked=linked,
             time=path.time,
+            lined=path.lined,
         ),
         on | passes,
         rays,
@@ -474,12 +478,12 @@ def _advance(scene, room, lens, options, step, active, path):
     return path, goes_on, rays + shot
 
 
-def trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixels, first, count, stride):
-    """Trace samples `first` … `first + count` of some pixels to their ends, into `film`.
+@inner
+def _trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixels, first, count, stride):
+    """Trace samples `first` … `first + count` of some pixels to their ends, into `film`; the rays.
 
     The pixels are `pixel` … `pixel + pixels` of a rectangle `width` wide whose corner is at
-    (`left`, `top`), counted line by line.  Adds to the film's sums and keeps the nearest of its
-    nearest; the number of rays is returned.  `room` is the address of `room_for(parts)` words.
+    (`left`, `top`), counted line by line.
     """
     words, rays, under_way = int32s(room), 0, pixels * stride
     moves = scene.steps + lens.steps > 0
@@ -493,7 +497,7 @@ def trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixel
                 column, line = load(words, COLUMN + k), load(words, LINE + k)
                 sample = load(words, SAMPLE + k)
                 active = active & (sample >= 0)
-                path = _start(scene, lens, options, column, line, number, sample)
+                path = _start(scene, lens, options, column, line, number, sample, k)
             else:
                 path = load_path(room, k, moves)
             path, goes_on, shot = _advance(scene, room, lens, options, step, active, path)
@@ -505,4 +509,27 @@ def trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixel
     for k in range(0, under_way, LANES):
         bring_home(room, load_path(room, k, moves), lane_numbers() + k < under_way)
     develop(room, film, options.share_count, pixels, stride, count)
+    return rays
+
+
+_scene_at, _lens_at, _options_at, _film_at = record(SCENE), record(LENS), record(OPTIONS), record(FILM)
+
+
+def trace_tile(
+    scene_at, room, lens_at, options_at, film_at, left, top, right, bottom, first, count, stride, at_once
+):
+    """Trace samples `first` … `first + count` of a rectangle of pixels, `at_once` at a time.
+
+    Adds to the film's sums and keeps the nearest of its nearest; the number of rays is returned.
+    `room` is the address of `room_for(parts)` words, the others are those of records.
+    """
+    scene, lens = _scene_at(scene_at), _lens_at(lens_at)
+    options, film = _options_at(options_at), _film_at(film_at)
+    width, rays = right - left, 0
+    pixels = width * (bottom - top)
+    for pixel in range(0, pixels, at_once):
+        rays += _trace_batch(
+            scene, room, lens, options, film, left, top, width, pixel, min(at_once, pixels - pixel),
+            first, count, stride,
+        )  # fmt: skip
     return rays

@@ -10,28 +10,33 @@ from numba import njit
 
 from grandlattice.compiled import kernel_folder
 from grandlattice.tracer import embree, integrator, stream
+from grandlattice.tracer.compiling import ask_ours_first
+from grandlattice.tracer.lanes import OPERATIONS
+from grandlattice.tracer.memory import Pinned
 
 
 def _compiled() -> Callable[..., Any]:
+    ask_ours_first(OPERATIONS)
     embree.library()  # the ray queries must be known before a kept kernel is loaded
     usual = numba.config.CACHE_DIR
     numba.config.CACHE_DIR = str(kernel_folder())
     try:
-        return njit(cache=True, nogil=True, error_model="numpy")(integrator.trace_batch)
+        return njit(cache=True, nogil=True, error_model="numpy")(integrator.trace_tile)
     finally:
         numba.config.CACHE_DIR = usual
 
 
-_trace_batch = _compiled()
+_trace_tile = _compiled()
 
 
-def load_kernel(scene: Any, lens: Any, options: Any, film: Any) -> None:
+def load_kernel(scene: Pinned, lens: Pinned, options: Pinned, film: Pinned) -> None:
     """Have the kernel ready, compiled or from the cache, so that no picture's time is spent on it."""
-    _trace_batch(scene, 0, lens, options, film, 0, 0, 0, 0, 0, 0, 0, 1)
+    records = (part.address for part in (lens, options, film))
+    _trace_tile(scene.address, 0, *records, 0, 0, 0, 0, 0, 0, 1, 1)
 
 
 def trace_tile(
-    scene: Any, room: int, lens: Any, options: Any, film: Any, tile: tuple[int, int, int, int],
+    scene: Pinned, room: int, lens: Pinned, options: Pinned, film: Pinned, tile: tuple[int, int, int, int],
     first: int, count: int,
 ) -> int:  # fmt: skip
     """Trace samples `first` … `first + count` of a rectangle of pixels into `film`.
@@ -47,13 +52,8 @@ def trace_tile(
     -------
     The number of rays.
     """
-    left, top, right, bottom = tile
     stride = stream.stride_of(count)
-    at_once, rays = stream.BATCH // stride, 0
-    pixels = (right - left) * (bottom - top)
-    for pixel in range(0, pixels, at_once):
-        rays += _trace_batch(
-            scene, room, lens, options, film, left, top, right - left,
-            pixel, min(at_once, pixels - pixel), first, count, stride,
-        )  # fmt: skip
-    return rays
+    return _trace_tile(
+        scene.address, room, lens.address, options.address, film.address, *tile, first, count, stride,
+        stream.BATCH // stride,
+    )  # fmt: skip

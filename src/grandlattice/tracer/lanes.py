@@ -20,7 +20,7 @@ from collections.abc import Callable
 from typing import Any
 
 from llvmlite import ir
-from numba import njit, types
+from numba import types
 from numba.core import cgutils
 from numba.core.typeconv import Conversion
 from numba.core.typing.templates import (
@@ -30,12 +30,11 @@ from numba.core.typing.templates import (
 )
 from numba.extending import intrinsic, lower_builtin, lower_cast, models, register_model
 
+from grandlattice.tracer.compiling import inner as inner
+
 # mypy: disable-error-code="no-untyped-def"
 
 LANES = 16
-
-inner = njit(error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
-"""For functions that kernels alone call: compiled without doors to Python, a third of the time saved."""
 
 BIT, WORD, LONG, FLOAT = ir.IntType(1), ir.IntType(32), ir.IntType(64), ir.FloatType()
 
@@ -103,6 +102,10 @@ def call_own(builder, name: str, result, *values):
 # --- Operators -------------------------------------------------------------------------------
 
 
+OPERATIONS: set[Any] = {operator.getitem}
+"""What numba is taught to do with lanes."""
+
+
 def _operator(
     function: Any, kinds: dict[LaneType, tuple[LaneType, Callable[..., Any]]], count: int = 2
 ) -> None:
@@ -127,6 +130,7 @@ def _operator(
             return signature(kinds[kind][0], *[kind] * count)
 
     infer_global(function)(Template)
+    OPERATIONS.add(function)
 
 
 _FUSED = ("contract",)  # products and sums may become one instruction

@@ -129,12 +129,12 @@ def _guide(steps: NDArray[np.float32]) -> NDArray[np.float32]:
     return np.minimum(held, count - 1).astype(np.float32)
 
 
-def dome_tables(pixels: NDArray | None) -> dict[str, NDArray[np.float32]]:
+def dome_tables(pixels: NDArray) -> dict[str, NDArray[np.float32]]:
     """What a dome with this image is seen and sampled by, under the names of `LIGHT`.
 
-    `pixels` is (H, W, C) uint8 or float32, top row first; None is a white sky.
+    `pixels` is (H, W, C) uint8 or float32, top row first.
     """
-    image = np.ascontiguousarray(_dome_image(pixels))
+    image = np.ascontiguousarray(_linear_image(pixels))
     names = ("rows", "cells", "row_guide", "cell_guide", "chances")
     return {"texels": image, **dict(zip(names, _dome_grid(image), strict=True))}
 
@@ -183,7 +183,7 @@ def link(lights: Sequence[Light], seen: Sequence[bool]) -> Links:
 def pack_lights(
     lights: Sequence[Light], images: Mapping[str, NDArray | None], links: Links | None = None,
     glowing: Glow | None = None, groups: NDArray[np.int32] | None = None,
-    tables_of: Callable[[NDArray | None], Mapping[str, NDArray]] = dome_tables,
+    tables_of: Callable[[NDArray], Mapping[str, NDArray]] = dome_tables,
 ) -> tuple[NDArray, NDArray[np.float32]]:  # fmt: skip
     """A table of `LIGHT`, and the `domes` it refers to; `images` as in `pack_textures`.
 
@@ -223,11 +223,13 @@ def pack_lights(
         if light.kind == "dome":
             for name, axis in (("across", x), ("upward", y), ("facing", z)):
                 row[name] = axis / np.linalg.norm(axis)
-            tables = tables_of(images.get(light.texture.file) if light.texture is not None else None)
-            row["height"], row["width"] = tables["texels"].shape[:2]
-            row["lines"], row["columns"] = tables["chances"].shape
-            for name, array in tables.items():
-                hold(row, name, array)
+            pixels = images.get(light.texture.file) if light.texture is not None else None
+            if pixels is not None:  # without an image it is the same everywhere
+                tables = tables_of(pixels)
+                row["height"], row["width"] = tables["texels"].shape[:2]
+                row["lines"], row["columns"] = tables["chances"].shape
+                for name, array in tables.items():
+                    hold(row, name, array)
         elif light.kind == "distant":
             half = np.radians(max(light.size[0], _NARROWEST)) / 2
             row["extent"] = 2.0 * np.sin(half / 2) ** 2
@@ -296,11 +298,6 @@ def glow_of(points: NDArray, uvs: NDArray, materials: NDArray, brightness: NDArr
     return Glow(packed, (steps / steps[-1]).astype(np.float32), float(steps[-1]), centre)
 
 
-def _dome_image(pixels: NDArray | None) -> NDArray[np.float32]:
-    """A dome's texels as linear floats, (H, W, 3); one white texel where it has no image."""
-    return np.ones((1, 1, 3), np.float32) if pixels is None else _linear_image(pixels)
-
-
 def _linear_image(pixels: NDArray) -> NDArray[np.float32]:
     if pixels.dtype == np.uint8:
         pixels = srgb_to_linear(pixels / 255.0).astype(np.float32)
@@ -355,6 +352,36 @@ def _image_radiance(light, domes, has_image, u, v):
         r[1] * (w00 * t[k00 + 1] + w10 * t[k10 + 1] + w01 * t[k01 + 1] + w11 * t[k11 + 1]),
         r[2] * (w00 * t[k00 + 2] + w10 * t[k10 + 2] + w01 * t[k01 + 2] + w11 * t[k11 + 2]),
     )
+
+
+_EVEN = 1.0 / (4.0 * math.pi)  # density of all directions alike
+
+
+@inner
+def _dome_seen(light, domes, is_dome, direction):
+    """Radiance of domes in a direction, and the density it is aimed at with."""
+    radiance, density = light.radiance, 0.0 * direction[0] + _EVEN
+    pictured = is_dome & (light.texels >= 0)
+    if any_of(pictured):
+        u, v = _dome_coordinates(light, direction)
+        radiance = choose(pictured, _image_radiance(light, domes, pictured, u, v), radiance)
+        density = where(pictured, _dome_density(light, domes, pictured, u, v), density)
+    return radiance, where(is_dome, density, 0.0)
+
+
+@inner
+def _sample_domes(light, domes, is_dome, s, t):
+    """A direction towards domes, their radiance there, and its density."""
+    up = 1.0 - 2.0 * t
+    level = math.sqrt(max(1.0 - up * up, 0.0))
+    sine, cosine = sine_and_cosine(s)
+    direction, radiance, density = (level * cosine, up, level * sine), light.radiance, 0.0 * s + _EVEN
+    pictured = is_dome & (light.texels >= 0)
+    if any_of(pictured):
+        towards, seen, chance = _sample_dome(light, domes, pictured, s, t)
+        direction, radiance = choose(pictured, towards, direction), choose(pictured, seen, radiance)
+        density = where(pictured, chance, density)
+    return direction, radiance, where(is_dome, density, 0.0)
 
 
 @inner
@@ -497,7 +524,7 @@ def sample_light(scene, room, light, active, point, s, t):
     distance, density = 0.0 * s + FAR, 0.0 * s
     is_dome = active & (kind == DOME)
     if any_of(is_dome):
-        direction, seen, density = _sample_dome(light, domes, is_dome, s, t)
+        direction, seen, density = _sample_domes(light, domes, is_dome, s, t)
         radiance = choose(is_dome, seen, radiance)
     far = active & (kind == DISTANT)
     if any_of(far):
@@ -579,8 +606,8 @@ def glow_density(scene, light, vertex, cosine):
 def background(light, domes, active, direction):
     """Radiance of the dome lights in a direction; 0 for other lights."""
     is_dome = active & (light.kind == DOME)
-    u, v = _dome_coordinates(light, direction)
-    return choose(is_dome, _image_radiance(light, domes, is_dome, u, v), (0.0, 0.0, 0.0))
+    radiance, _ = _dome_seen(light, domes, is_dome, direction)
+    return choose(is_dome, radiance, (0.0, 0.0, 0.0))
 
 
 @inner
@@ -591,9 +618,7 @@ def meet_light(light, domes, active, origin, direction, t_near, t_far):
     away = active & (t_far >= FAR)
     is_dome = away & (kind == DOME)
     if any_of(is_dome):
-        u, v = _dome_coordinates(light, direction)
-        radiance = choose(is_dome, _image_radiance(light, domes, is_dome, u, v), radiance)
-        density = _dome_density(light, domes, is_dome, u, v)
+        radiance, density = _dome_seen(light, domes, is_dome, direction)
     far = away & (kind == DISTANT)
     if any_of(far):
         # `facing` is where the light goes; a ray that meets it goes the other way.

@@ -31,10 +31,12 @@ from numba.core.typing.templates import (
     signature,
 )
 from numba.extending import intrinsic, lower_builtin, models, register_model
+from numba.np.numpy_support import from_dtype
 from numpy.typing import NDArray
 
 from grandlattice.tracer.lanes import (
     BIT,
+    FLOAT,
     LANES,
     LONG,
     WORD,
@@ -98,6 +100,8 @@ class Pinned:
                 self._held.append(value)
                 value = value.ctypes.data
             self._table[name] = value
+        self.address: int = self._table.ctypes.data
+        """Of the record, for `record` in a kernel."""
 
     @property
     def record(self) -> Any:
@@ -121,6 +125,20 @@ def numbers(kind: types.Type) -> Callable[[Any], Any]:
             return builder.inttoptr(arguments[0], context.get_value_type(pointer))
 
         return pointers(places) if each else pointer(types.int64), generate
+
+    return at
+
+
+def record(dtype: np.dtype[Any]) -> Callable[[int], Any]:
+    """A function for kernels: the address of one record of `dtype` → the record."""
+    kind = from_dtype(dtype)
+
+    @intrinsic
+    def at(typing_context, address):
+        def generate(context, builder, signature, arguments):
+            return builder.inttoptr(arguments[0], context.get_value_type(kind))
+
+        return kind(types.int64), generate
 
     return at
 
@@ -301,6 +319,27 @@ def load_rows(typing_context, pointer, index):
         return context.make_tuple(builder, signature.return_type, columns)
 
     return types.UniTuple(kind, LANES)(pointer, ints), generate
+
+
+@intrinsic
+def row_sums(typing_context, pointer, index, count):
+    """For each lane the sum of `count` neighbours, 16 at most, from its own `index` on, one after the other.
+
+    What is no number, or not finite, is left out.
+    """
+
+    def generate(context, builder, signature, arguments):
+        pointer, index, count = arguments
+        most, total = every(FLOAT, 3e38), every(FLOAT, 0.0)
+        for j, column in enumerate(_read_rows(builder, floats, pointer, index)):
+            size = call_own(builder, f"llvm.fabs.v{LANES}f32", column.type, column)
+            sane = builder.fcmp_ordered("<", size, most)
+            counts = builder.icmp_signed("<", ir.Constant(LONG, j), count)
+            counted = builder.and_(sane, spread(builder, counts))
+            total = builder.fadd(total, builder.select(counted, column, every(FLOAT, 0.0)))
+        return total
+
+    return floats(pointer, ints, types.int64), generate
 
 
 @intrinsic

@@ -154,15 +154,9 @@ class Rounds:
         """Whether a tile should be traced now; each has its first sample whatever the time."""
         return self.taken[tile.number] == 0 or not self.is_late
 
-    def before(self, tile: Tile) -> NDArray[np.float32] | None:
-        """What `after` wants of a tile that is about to be traced."""
-        return self.sums["beauty"][tile.pixels].copy() if self.number % 2 else None
-
-    def after(self, tile: Tile, before: NDArray[np.float32] | None, rays: int, seconds: float) -> None:
+    def after(self, tile: Tile, rays: int, seconds: float) -> None:
         """A tile is traced; one at a time says so."""
         self.tile_seconds[tile.number] += seconds
-        if before is not None:
-            self.sums["half"][tile.pixels] += self.sums["beauty"][tile.pixels] - before
         self.taken[tile.number] += 1
         self.rays += rays
         self._done += self.rounds[self.number].samples * tile.size

@@ -152,9 +152,18 @@ def _share(f0, f90, a, b):
 
 
 @inner
+def _interface(surface, tables, cosine):
+    """A and B of the interface; 0 where no lane has one."""
+    a, b = 0.0 * cosine, 0.0 * cosine
+    if any_of(surface.f90 > 0.0):
+        a, b = _look_up(tables, surface.alpha, cosine)
+    return a, b
+
+
+@inner
 def _interface_share(surface, tables, cosine):
     """Directional albedo of the interface alone, its brightest channel."""
-    a, b = _look_up(tables, surface.alpha, cosine)
+    a, b = _interface(surface, tables, cosine)
     return _share(largest(surface.f0), surface.f90, a, b)
 
 
@@ -196,7 +205,7 @@ def reflected_share(surface, tables, cosine):
 def reflectance(surface, tables, cosine):
     """Directional albedo of the whole surface, each channel: the `albedo` pass."""
     coat, _ = _coat_share(surface, tables, cosine)
-    a, b = _look_up(tables, surface.alpha, cosine)
+    a, b = _interface(surface, tables, cosine)
     f, d, f90 = surface.f0, surface.diffuse, surface.f90
     past, below = 1.0 - coat, 1.0 - _share(largest(f), f90, a, b)
     return (
@@ -210,12 +219,14 @@ def reflectance(surface, tables, cosine):
 def lobes_of(surface, tables, cosine):
     """The lobes of a surface seen from `cosine`."""
     coat, coat_boost = _coat_share(surface, tables, cosine)
-    a, b = _look_up(tables, surface.alpha, cosine)
+    a, b = _interface(surface, tables, cosine)
     f = surface.f0
     share = _share(largest(f), surface.f90, a, b)
     interface = (1.0 - coat) * share
     base = (1.0 - coat) * (1.0 - share) * largest(surface.diffuse)
-    base_out = (1.0 - share) / max(1.0 - _interface_mean(surface, tables), 1e-3)
+    base_out = 1.0 - share
+    if any_of(surface.f90 > 0.0):
+        base_out = base_out / max(1.0 - _interface_mean(surface, tables), 1e-3)
     total = coat + interface + base
     to_one = where(total > 0.0, 1.0 / max(total, 1e-30), 0.0)
     return Lobes(

@@ -99,7 +99,7 @@ class SceneBuilder:
         self._glowing: tuple[object, Glow | None] = ((), None)
         self._detail: tuple[object, NDArray[np.float32]] = (None, np.zeros(0, np.float32))
         self._closed: dict[int, tuple[Geometry, int]] = {}
-        self._skies: dict[int, tuple[NDArray | None, Mapping[str, NDArray]]] = {}
+        self._skies: dict[int, tuple[NDArray, Mapping[str, NDArray]]] = {}
 
     def place(self, snapshot: Snapshot) -> NDArray[np.float64]:
         """Have the shapes of a snapshot ready; returns the corners of everything, (2, 3)."""
@@ -187,7 +187,7 @@ class SceneBuilder:
                 sides[k] = held[1]
         return sides
 
-    def _dome_tables(self, pixels: NDArray | None) -> Mapping[str, NDArray]:
+    def _dome_tables(self, pixels: NDArray) -> Mapping[str, NDArray]:
         """Tables of the sky, kept while the image stays the very same; a lattice has few skies."""
         known = self._skies.get(id(pixels))
         if known is None or known[0] is not pixels:

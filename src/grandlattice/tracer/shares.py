@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.snapshot import Light
-from grandlattice.tracer.lanes import inner, to_floats, where
+from grandlattice.tracer.lanes import any_of, inner, to_floats, where
 from grandlattice.tracer.memory import float32s, int32s, scatter_to
 from grandlattice.tracer.stream import CAPACITY, FIRST_LUX, SHARES
 
@@ -152,7 +152,7 @@ def credit(room, options, number, active, value, scattered, matt, through, group
     sums, wanted = float32s(room), int32s(options.shares)
     for k in range(options.share_count):
         what, bits = wanted[2 * k], wanted[2 * k + 1]
-        if what == LUX:
+        if what == LUX and any_of(active & (scattered > 1)):
             # Scattered twice and more: the light of the first vertex's own lamps is counted by `credit_lux`.
             factor, arrived = number + FIRST_LUX, 0.0 * matt
             for channel in range(3):
@@ -174,9 +174,11 @@ def credit(room, options, number, active, value, scattered, matt, through, group
             part = where((scattered > 0) | through, 0.0 * matt, 1.0)
         elif what == LIGHT_GROUP:
             part = where((groups & bits) != 0, 1.0, 0.0 * matt)
-        for channel in range(3):
-            at = number + (SHARES + (3 * k + channel) * CAPACITY)
-            scatter_to(sums, at, sums[at] + value[channel] * part, active)
+        here = active & (part > 0.0)
+        if any_of(here):
+            for channel in range(3):
+                at = number + (SHARES + (3 * k + channel) * CAPACITY)
+                scatter_to(sums, at, sums[at] + value[channel] * part, here)
 
 
 @inner

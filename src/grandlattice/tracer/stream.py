@@ -14,9 +14,9 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from grandlattice.tracer.embree import RAY_ROOM
-from grandlattice.tracer.lanes import LANES, all_lanes, count_of, inner, to_floats
+from grandlattice.tracer.lanes import LANES, all_lanes, count_of, inner, lane_numbers, to_floats, where
 from grandlattice.tracer.materials import MATERIAL_ROOM
-from grandlattice.tracer.memory import float32s, int32s, load, scatter_to, store_packed
+from grandlattice.tracer.memory import float32s, int32s, load, row_sums, scatter_to, store, store_packed
 from grandlattice.tracer.sampling import pair
 
 # mypy: disable-error-code="no-untyped-def"
@@ -26,6 +26,7 @@ FILM = np.dtype(
         ("width", "i8"), ("left", "i8"), ("top", "i8"),  # which part of the whole picture it is
         # Addresses of float32 pixels: sums over samples …
         ("beauty", "i8"), ("albedo", "i8"),
+        ("half", "i8"),  # of the beauty, every other round; 0 in the others
         # … and what the nearest sample of each pixel met.  The depth is +inf before the first sample,
         # `NOTHING` where there was nothing, and negative where all that is known is something clear
         # that turned the path away.
@@ -99,6 +100,7 @@ class Path(NamedTuple):
     matt: Any  # share of the last scattering that was diffuse
     linked: Any  # bits of the lights that reach the vertex it left, see `lights.Links`
     time: Any  # 0 where the shutter opens … 1
+    lined: Any  # one number: that of the first lane where they are neighbours in the batch, else −1
 
 
 @inner
@@ -106,7 +108,7 @@ def with_light(path, radiance, alpha):
     return Path(
         path.origin, path.direction, path.throughput, radiance, path.t_near, path.t_last,
         path.followed, path.reach_total, alpha, path.cover, path.state, path.number, path.seed,
-        path.sample, path.matt, path.linked, path.time,
+        path.sample, path.matt, path.linked, path.time, path.lined,
     )  # fmt: skip
 
 
@@ -147,6 +149,7 @@ def load_path(room, k, moves):
         matt=load(at, k + 22 * CAPACITY),
         linked=load(words, k + 23 * CAPACITY),
         time=shutter_time(moves, seed, sample),
+        lined=-1,
     )
 
 
@@ -179,20 +182,35 @@ def _pack_path(room, k, path, going):
 
 
 @inner
-def keep(room, field, number, value, test):
-    scatter_to(float32s(room), number + field, value, test)
+def keep(room, field, path, value, test):
+    """Write a result of the paths of a mask."""
+    if path.lined >= 0:
+        at = field + path.lined
+        store(float32s(room), at, where(test, value, load(float32s(room), at)))
+    else:
+        scatter_to(float32s(room), path.number + field, value, test)
 
 
 @inner
-def keep_triple(room, field, number, value, test):
+def keep_number(room, field, path, value, test):
+    """Write a whole number of the paths of a mask."""
+    if path.lined >= 0:
+        at = field + path.lined
+        store(int32s(room), at, where(test, value, load(int32s(room), at)))
+    else:
+        scatter_to(int32s(room), path.number + field, value, test)
+
+
+@inner
+def keep_triple(room, field, path, value, test):
     for i in range(3):
-        scatter_to(float32s(room), number + (field + i * CAPACITY), value[i], test)
+        keep(room, field + i * CAPACITY, path, value[i], test)
 
 
 @inner
 def bring_home(room, path, ended):
-    keep_triple(room, RADIANCE, path.number, path.radiance, ended)
-    keep(room, ALPHA, path.number, path.alpha, ended)
+    keep_triple(room, RADIANCE, path, path.radiance, ended)
+    keep(room, ALPHA, path, path.alpha, ended)
 
 
 def stride_of(count: int) -> int:
@@ -220,23 +238,23 @@ def line_up(room, film, share_count, left, top, width, first, count, stride, fir
 
     A pixel has `stride` places; those without a sample have the number −1.
     """
-    words, results = int32s(room), float32s(room)
+    words, results, places = int32s(room), float32s(room), pixels * stride
     for i in range(pixels):
         pixel = first_pixel + i
-        for place in range(stride):
-            k = i * stride + place
-            words[COLUMN + k] = film.left + left + pixel % width
-            words[LINE + k] = film.top + top + pixel // width
-            words[SAMPLE + k] = first + place if place < count else -1
-            for channel in range(3):
-                results[ALBEDO + channel * CAPACITY + k] = 0.0
-                results[CAUGHT + channel * CAPACITY + k] = 0.0
-            results[DEPTH + k] = math.inf
-            results[FIRST_MATT + k] = 0.0
-            for channel in range(3):
-                results[FIRST_LUX + channel * CAPACITY + k] = 0.0
-            for channel in range(3 * share_count):
-                results[SHARES + channel * CAPACITY + k] = 0.0
+        line = pixel // width
+        column, line = film.left + left + pixel - line * width, film.top + top + line
+        for k in range(i * stride, (i + 1) * stride):
+            words[COLUMN + k], words[LINE + k] = column, line
+            words[SAMPLE + k] = first + k - i * stride if k - i * stride < count else -1
+    for k in range(0, places, LANES):
+        store(results, DEPTH + k, all_lanes(math.inf))
+        store(results, FIRST_MATT + k, all_lanes(0.0))
+        for channel in range(3):
+            store(results, ALBEDO + channel * CAPACITY + k, all_lanes(0.0))
+            store(results, CAUGHT + channel * CAPACITY + k, all_lanes(0.0))
+            store(results, FIRST_LUX + channel * CAPACITY + k, all_lanes(0.0))
+        for channel in range(3 * share_count):
+            store(results, SHARES + channel * CAPACITY + k, all_lanes(0.0))
 
 
 @inner
@@ -251,11 +269,9 @@ def _rank(slots, at, number):
 
 
 @inner
-def _develop_data(room, film, pixel, at, count):
-    """Keep what the samples of a pixel say of what they met."""
+def _count_samples(room, film, pixel, at, count):
+    """Count what the samples of a pixel met, and how far away it was."""
     words, results = int32s(room), float32s(room)
-    depths, normals = float32s(film.depth), float32s(film.normal)
-    nearest = depths[pixel]
     for k in range(at, at + count):
         depth = results[DEPTH + k]
         if 0.0 <= depth < math.inf:
@@ -266,61 +282,77 @@ def _develop_data(room, film, pixel, at, count):
                 _rank(int32s(film.objects), 2 * RANKS * pixel, words[OBJECT + k] + 1)
             if film.looks != 0:
                 _rank(int32s(film.looks), 2 * RANKS * pixel, words[LOOK + k] + 1)
-        # Behind clear surfaces is what counts; the surface itself only where no sample came past it.
-        if depth == math.inf:
-            nearest = NOTHING if nearest < 0.0 or nearest == math.inf else nearest
-            closer = False
-        elif nearest < 0.0:
-            closer = depth >= 0.0 or depth > nearest
-        else:
-            closer = 0.0 <= depth < nearest or (depth < 0.0 and nearest == math.inf)
-        if closer:
-            nearest = depth
-            for channel in range(3):
-                normals[3 * pixel + channel] = results[NORMAL + channel * CAPACITY + k]
-            if film.position != 0:
-                for channel in range(3):
-                    place = results[POSITION + channel * CAPACITY + k]
-                    float32s(film.position)[3 * pixel + channel] = place
-            if film.uv != 0:
-                for channel in range(2):
-                    float32s(film.uv)[2 * pixel + channel] = results[UV + channel * CAPACITY + k]
-            if film.front != 0:
-                int32s(film.front)[pixel] = words[OBJECT + k] + 1
-    depths[pixel] = nearest
+
+
+@inner
+def _keep_nearest(room, film, pixel, at, on, count):
+    """Keep what the nearest sample of each of sixteen pixels met.
+
+    Behind clear surfaces is what counts; the surface itself only where no sample came past it.
+    """
+    results, depths = float32s(room), float32s(film.depth)
+    nearest, chosen = depths[pixel], all_lanes(-1)
+    for k in range(count):
+        depth = results[at + (DEPTH + k)]
+        missed, unknown = depth == math.inf, nearest == math.inf
+        nearest = where(missed & ((nearest < 0.0) | unknown), NOTHING, nearest)
+        past = (depth >= 0.0) & ((nearest < 0.0) | (depth < nearest))
+        aside = (depth < 0.0) & (unknown | ((nearest < 0.0) & (depth > nearest)))
+        closer = ~missed & (past | aside)
+        nearest, chosen = where(closer, depth, nearest), where(closer, at + k, chosen)
+    scatter_to(depths, pixel, nearest, on)
+    on = on & (chosen >= 0)
+    chosen = max(chosen, 0)
+    for channel in range(3):
+        normal = results[chosen + (NORMAL + channel * CAPACITY)]
+        scatter_to(float32s(film.normal), 3 * pixel + channel, normal, on)
+        if film.position != 0:
+            place = results[chosen + (POSITION + channel * CAPACITY)]
+            scatter_to(float32s(film.position), 3 * pixel + channel, place, on)
+    if film.uv != 0:
+        for channel in range(2):
+            uv = results[chosen + (UV + channel * CAPACITY)]
+            scatter_to(float32s(film.uv), 2 * pixel + channel, uv, on)
+    if film.front != 0:
+        scatter_to(int32s(film.front), pixel, int32s(room)[chosen + OBJECT] + 1, on)
+
+
+@inner
+def _add_up(room, field, at, count, into, place, on):
+    """Add a field of the samples of sixteen pixels to a film, one after the other."""
+    results, sums = float32s(room), float32s(into)
+    total = row_sums(results, at + field, count)
+    for k in range(LANES, count, LANES):
+        total += row_sums(results, at + (field + k), count - k)
+    scatter_to(sums, place, sums[place] + total, on)
 
 
 @inner
 def develop(room, film, share_count, pixels, stride, count):
-    """Add the results of a batch to the film, a pixel's samples in their order."""
-    words, results = int32s(room), float32s(room)
-    beauty, albedo = float32s(film.beauty), float32s(film.albedo)
-    for i in range(pixels):
-        at = i * stride
-        pixel = (words[LINE + at] - film.top) * film.width + words[COLUMN + at] - film.left
-        alpha = 0.0
-        for k in range(at, at + count):
-            alpha += results[ALPHA + k]
-        _develop_data(room, film, pixel, at, count)
+    """Add the results of a batch to the film, sixteen pixels at a time, a pixel's samples in order."""
+    words = int32s(room)
+    counts = (film.objects != 0) or (film.looks != 0) or (film.depth_soft != 0)
+    for first in range(0, pixels, LANES):
+        number = lane_numbers() + first
+        on = number < pixels
+        at = where(on, number, 0) * stride
+        line, column = words[at + LINE] - film.top, words[at + COLUMN] - film.left
+        pixel = line * film.width + column
+        _keep_nearest(room, film, pixel, at, on, count)
         for channel in range(3):
-            light, tint = 0.0, 0.0
-            for k in range(at, at + count):
-                got = results[RADIANCE + channel * CAPACITY + k]
-                light += got if math.isfinite(got) else 0.0
-                tint += results[ALBEDO + channel * CAPACITY + k]
-            beauty[4 * pixel + channel] += light
-            albedo[3 * pixel + channel] += tint
-        for share in range(share_count):
-            for channel in range(3):
-                light = 0.0
-                for k in range(at, at + count):
-                    got = results[SHARES + (3 * share + channel) * CAPACITY + k]
-                    light += got if math.isfinite(got) else 0.0
-                float32s(film.shares)[3 * (share * film.pixels + pixel) + channel] += light
-        if film.caught != 0:
-            for channel in range(3):
-                part_of_all = 0.0
-                for k in range(at, at + count):
-                    part_of_all += results[CAUGHT + channel * CAPACITY + k]
-                float32s(film.caught)[3 * pixel + channel] += part_of_all
-        beauty[4 * pixel + 3] += alpha
+            _add_up(room, RADIANCE + channel * CAPACITY, at, count, film.beauty, 4 * pixel + channel, on)
+            if film.half != 0:
+                _add_up(room, RADIANCE + channel * CAPACITY, at, count, film.half, 4 * pixel + channel, on)
+            _add_up(room, ALBEDO + channel * CAPACITY, at, count, film.albedo, 3 * pixel + channel, on)
+            if film.caught != 0:
+                _add_up(room, CAUGHT + channel * CAPACITY, at, count, film.caught, 3 * pixel + channel, on)
+        _add_up(room, ALPHA, at, count, film.beauty, 4 * pixel + 3, on)
+        for channel in range(3 * share_count):
+            share, part = channel // 3, channel % 3
+            into = film.shares + 12 * share * film.pixels
+            _add_up(room, SHARES + channel * CAPACITY, at, count, into, 3 * pixel + part, on)
+    if counts:
+        for i in range(pixels):
+            k = i * stride
+            pixel = (words[LINE + k] - film.top) * film.width + words[COLUMN + k] - film.left
+            _count_samples(room, film, pixel, k, count)

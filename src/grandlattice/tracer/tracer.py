@@ -175,27 +175,27 @@ class Tracer:
 
     def _trace_rounds(self, scene, lens, options, rounds, corner, progress, stop):  # type: ignore[no-untyped-def]
         """Trace round after round, until the picture has its samples, its quality or its time."""
-        film_table = Pinned(
-            FILM, width=rounds.sums["depth"].shape[1], pixels=rounds.sums["depth"].size,
-            left=corner[0], top=corner[1],
-            **{name: sums for name, sums in rounds.sums.items() if name != "half"},
-        )  # fmt: skip
+        height, width = rounds.sums["depth"].shape
+        held = {name: sums for name, sums in rounds.sums.items() if name != "half"}
+        where = {"width": width, "pixels": width * height, "left": corner[0], "top": corner[1]}
+        # Every other round is added to a half of its own as well.
+        tables = Pinned(FILM, **where, **held), Pinned(FILM, **where, **held, half=rounds.sums["half"])
         words = room_for(int(options.record["share_count"]))
         lock, own = Lock(), local()
-        load_kernel(scene.scene.record, lens.record, options.record, film_table.record)
+        load_kernel(scene.scene, lens, options, tables[0])
 
         def work(tile: Tile, this: Round) -> None:
             if (stop is not None and stop.is_set()) or not rounds.may_begin(tile):
                 return
             if not hasattr(own, "room"):
                 own.room = aligned_words(words)
-            before, began = rounds.before(tile), time.perf_counter()
+            began = time.perf_counter()
             rays = trace_tile(
-                scene.scene.record, own.room.ctypes.data, lens.record, options.record,
-                film_table.record, tile[:4], this.first, this.samples,
+                scene.scene, own.room.ctypes.data, lens, options, tables[this.number % 2], tile[:4],
+                this.first, this.samples,
             )  # fmt: skip
             with lock:
-                rounds.after(tile, before, rays, time.perf_counter() - began)
+                rounds.after(tile, rays, time.perf_counter() - began)
                 if progress is not None:
                     progress(rounds.share)
 
