@@ -13,6 +13,7 @@ import pytest
 
 import grandlattice as lattice
 from conftest import PLAN
+from grandlattice.images import colours_of, scale_of, with_legend
 from grandlattice.snapshot import Geometry, Item, Light, Material, Snapshot
 from grandlattice.tracer import OwnPass, Sensor, Tracer, TraceSettings
 from shapes import MATT, camera, geometry, moved, plane, sphere, trace
@@ -253,3 +254,25 @@ def test_a_plan_asks_for_passes_of_its_own_a_part_and_a_shutter(plan_file: Path,
     assert code == 1
     assert "no prim /World/Lamps" in said
     assert "own-passes: warm" in said
+
+
+def test_illuminance_is_shown_in_false_colours_with_a_legend(plan_file: Path, glat) -> None:
+    plan_file.write_text(PLAN.replace("passes: [beauty, depth]", "passes: [beauty, depth, illuminance]"))
+    folder = plan_file.parent
+    code, said = glat(folder, "review", "--pass", "iluminance")
+    assert (code, "Did you mean illuminance?" in said) == (2, True), said
+    code, said = glat(folder, "review", "--pass", "illuminance")
+    assert (code, "passes must name illuminance" in said) == (1, True), said
+    assert glat(folder, "run", "--at", "/Front", "--workers", "0")[0] == 0
+    code, said = glat(folder, "review", "--pass", "illuminance")
+    assert code == 0, said
+    assert "room-sheet-illuminance.png" in said
+    lux = np.array([[0.0, 1.0, 10.0, 100.0, np.inf]], np.float32)
+    low, high = scale_of([np.geomspace(0.9, 130.0, 1000, dtype=np.float32)])
+    assert (low, high) == (0.5, 200.0)
+    colours = colours_of(lux, low, high)
+    assert (np.diff(colours @ (0.2126, 0.7152, 0.0722)) >= 0.0).all()  # lighter with every factor
+    picture = with_legend(np.tile(lux, (40, 60)), low, high, "lx")
+    assert picture.shape[0] > 40
+    np.testing.assert_allclose(picture[:40, :5, :3], np.tile(colours, (40, 1, 1)))
+    assert len(np.unique(picture[42:50, :, 0])) > 100  # the colours stand below, from first to last

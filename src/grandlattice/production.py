@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 
 from grandlattice.checks import Checked, Facilities, Finding, run_checks
 from grandlattice.compiled import is_compiled
-from grandlattice.errors import ImageError, OutputError, RunError
+from grandlattice.errors import ImageError, OutputError, PlanError, RunError, nearest
 from grandlattice.images import find_display, read_mark
 from grandlattice.notices import Teller
 from grandlattice.plan import (
@@ -68,7 +68,7 @@ from grandlattice.runs.tasks import Frames
 from grandlattice.runs.versions import versions_in
 from grandlattice.spawning import without_main_script
 from grandlattice.stage import Scene, scene_digest, scene_files
-from grandlattice.tracer import HOW_TO_INSTALL, Looker, can_denoise, warm_up
+from grandlattice.tracer import HOW_TO_INSTALL, PASSES, Looker, can_denoise, is_pass, warm_up
 
 _WORTH_A_PROBE = 3e6  # pixels × samples; some seconds of one processor
 _CHECKED_AT_ONCE = 2000  # cells; more are checked by representatives
@@ -348,7 +348,14 @@ def default_workers(block: RunBlock) -> int:
     return max(1, (os.cpu_count() or 1) - spare)
 
 
-def review(planned: Planned, indices: Indices, size: tuple[int, int]) -> list[Path]:
-    """Write the contact sheets of what is rendered; returns their files."""
+def review(
+    planned: Planned, indices: Indices, size: tuple[int, int], pass_name: str | None = None
+) -> list[Path]:
+    """Write the contact sheets of what is rendered, or of one of its passes; returns their files."""
+    own = planned.model.own_kinds
+    if pass_name is not None and not is_pass(pass_name) and pass_name not in own:
+        raise PlanError(f"There is no pass {pass_name}. {nearest(pass_name, [*own, *PASSES])}")
     title = planned.name.replace("-", " ").replace("_", " ")
-    return contact_sheets(title, tasks(planned, indices, None), planned.output, f"{planned.name}-sheet", size)
+    name = f"{planned.name}-sheet" + (f"-{pass_name}" if pass_name else "")
+    chosen = tasks(planned, indices, None)
+    return contact_sheets(title, chosen, planned.output, name, size, pass_name, own)

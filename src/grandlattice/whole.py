@@ -486,12 +486,24 @@ class Plan:
 
     def review(
         self, at: Sequence[str] = (), *, sets: Sequence[str] = (), into: str | Path | None = None,
-        size: tuple[int, int] = (1280, 800),
+        size: tuple[int, int] = (1280, 800), pass_name: str | None = None,
     ) -> list[Path]:  # fmt: skip
-        """Write the contact sheets of what is rendered; returns their files."""
+        """Write the contact sheets of what is rendered; returns their files.
+
+        Parameters
+        ----------
+        pass_name : the pass to show; None shows the beauty.  Illuminance is shown in false colours.
+
+        Raises
+        ------
+        PlanError
+            When there is no such pass.
+        RunError
+            When there is no picture of it yet.
+        """
         from grandlattice import production
 
-        return production.review(self._planned(into), self.cells.indices(*at, sets=sets), size)
+        return production.review(self._planned(into), self.cells.indices(*at, sets=sets), size, pass_name)
 
 
 def _said_wrongly(problem: ValidationError, where: str) -> PlanError:

@@ -333,13 +333,17 @@ def review(
     at: At = None,
     sets: SetOf = None,
     into: Into = None,
+    pass_name: Annotated[
+        str | None, typer.Option("--pass", help="The pass to show; illuminance comes in false colours.")
+    ] = None,
 ) -> None:
     """Write the contact sheet of what is rendered, every cell labelled.
 
-    Example:  glat review
+    Example:  glat review --pass illuminance
     """
     for step in open_queue([plan] if plan else None, None, at, sets):
-        tables.show_files(step.plan.review(step.at, sets=step.sets, into=into), "wrote")
+        sheets = step.plan.review(step.at, sets=step.sets, into=into, pass_name=pass_name)
+        tables.show_files(sheets, "wrote")
 
 
 def demo(

@@ -241,6 +241,12 @@ def thumbnail(pixels: NDArray[np.float32], box: tuple[int, int]) -> Image.Image:
     return Image.alpha_composite(mat, fitted).convert("RGB")
 
 
+def letters_of(width: int) -> tuple[int, ImageFont.FreeTypeFont | ImageFont.ImageFont]:
+    """The size of letters on a strip below a picture so wide, and their font."""
+    letters = max(9, min(28, width // 60))
+    return letters, _font(letters)
+
+
 def with_label(pixels: NDArray[np.float32], words: str, figures: str) -> NDArray[np.float32]:
     """A displayed picture with a strip below that says what it is.
 
@@ -254,9 +260,9 @@ def with_label(pixels: NDArray[np.float32], words: str, figures: str) -> NDArray
     (H + strip, W, 4) float32; the strip grows with the picture's width.
     """
     width = pixels.shape[1]
-    letters = max(9, min(28, width // 60))
+    letters, font = letters_of(width)
     strip = Image.new("RGBA", (width, letters * 2), BACKGROUND)
-    draw, font = ImageDraw.Draw(strip), _font(letters)
+    draw = ImageDraw.Draw(strip)
     right = draw.textlength(figures, font=font)
     room = width - 3 * letters // 2
     if right < room / 2:

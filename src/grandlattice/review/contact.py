@@ -2,22 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.errors import ImageError, RunError
-from grandlattice.images import Frame, make_sheets, read_channels, to_display
+from grandlattice.images import Frame, make_sheets, read_channels, scale_of, to_display, with_legend
 from grandlattice.runs import FolderStore, Task
 from grandlattice.runs.tasks import TaskCell
 from grandlattice.tracer import known_pass
 
 
 def contact_sheets(
-    title: str, tasks: Sequence[Task], output: Path, name: str, size: tuple[int, int] = (1280, 800)
-) -> list[Path]:
+    title: str, tasks: Sequence[Task], output: Path, name: str, size: tuple[int, int] = (1280, 800),
+    pass_name: str | None = None, own: Mapping[str, str] | None = None,
+) -> list[Path]:  # fmt: skip
     """Write the contact sheets of a run, the first frame of each cell.
 
     Parameters
@@ -26,6 +27,8 @@ def contact_sheets(
     tasks : all tasks of the run, done or not; a cell without a picture says so.
     output : the folder the pictures are in; the sheets land beside them.
     name : of the sheet file, without its ending.
+    pass_name : the pass to show; None shows the beauty, or what a cell has in its place.
+    own : passes of the plan's own, see `tracer.known_pass`.
 
     Returns
     -------
@@ -36,19 +39,27 @@ def contact_sheets(
     RunError
         When there is no picture at all.
     """
-    frames, seen = [], set()
+    members: dict[str, TaskCell] = {}
     for task in tasks:
         for member in task.cells:
-            if member.cell.address not in seen:
-                seen.add(member.cell.address)
-                frames.append(_frame(member, output))
-    frames.sort(key=lambda pair: pair[0])
-    pictures = [frame for _, frame in frames]
+            members.setdefault(member.cell.address, member)
+    ordered = sorted(members.values(), key=lambda member: member.cell.index)
+    scale = (1.0, 10.0)
+    if pass_name == LUX:
+        # One scale for the whole sheet: only then do its pictures compare.
+        lux = (_read(member, output, LUX, own) for member in ordered)
+        scale = scale_of(picture for picture, _ in lux if picture is not None)
+    pictures = [_frame(member, output, pass_name, own, scale) for member in ordered]
     there = sum(frame.pixels is not None for frame in pictures)
     if not there:
-        raise RunError("There is no picture to show yet.", cure="glat run renders them")
+        what = f"of the pass {pass_name} " if pass_name else ""
+        raise RunError(
+            f"There is no picture {what}to show yet.",
+            cure="glat run renders them" + (f"; passes must name {pass_name}" if pass_name else ""),
+        )
     axes = list(dict.fromkeys(axis for frame in pictures for axis in frame.coordinates))
-    subtitle = f"{there} of {len(pictures)} cells · {', '.join(axes)}"
+    subtitle = f"{pass_name} · " if pass_name else ""
+    subtitle += f"{there} of {len(pictures)} cells · {', '.join(axes)}"
     sheets = make_sheets(title, subtitle, pictures, size)
     store = FolderStore(output)
     written = []
@@ -59,8 +70,46 @@ def contact_sheets(
     return written
 
 
-def _frame(member: TaskCell, output: Path) -> tuple[int, Frame]:
+LUX = "illuminance"
+
+
+def _read(
+    member: TaskCell, output: Path, pass_name: str, own: Mapping[str, str] | None
+) -> tuple[NDArray[np.float32] | None, str]:
+    """A pass of a cell's first frame, or why there is none."""
+    for file in member.files:
+        path = output / file.planned.path
+        if file.planned.format == "exr" and pass_name in file.planned.passes and path.is_file():
+            try:
+                return read_channels(path, known_pass(pass_name, own).channels), ""
+            except ImageError as problem:
+                return None, problem.what
+    asked = any(pass_name in file.planned.passes for file in member.files)
+    return None, "not rendered" if asked else "not among its passes"
+
+
+def _frame(
+    member: TaskCell, output: Path, pass_name: str | None, own: Mapping[str, str] | None,
+    scale: tuple[float, float],
+) -> Frame:  # fmt: skip
     cell = member.cell
+    pixels, remark = None, "not rendered"
+    if pass_name is not None and pass_name != "beauty":
+        values, remark = _read(member, output, pass_name, own)
+        pixels = None if values is None else _as_it_is(values, pass_name, scale)
+    else:
+        pixels, remark = _beauty(member, output, own)
+    coordinates = dict(cell.coordinates)
+    if cell.name is not None:
+        coordinates = {axis: f"{entry}*" for axis, entry in coordinates.items()}
+    return Frame(cell.address, coordinates, pixels, remark)
+
+
+def _beauty(
+    member: TaskCell, output: Path, own: Mapping[str, str] | None
+) -> tuple[NDArray[np.float32] | None, str]:
+    """The beauty of a cell as it is displayed, or the first pass of one that has none."""
+    settings = member.cell.settings
     pixels, remark = None, "not rendered"
     for file in member.files:
         path = output / file.planned.path
@@ -68,26 +117,30 @@ def _frame(member: TaskCell, output: Path) -> tuple[int, Frame]:
             continue
         try:
             if "beauty" in file.planned.passes:
-                pixels = _shown(path, file.planned.format, cell.settings.display, cell.settings.exposure)
-                break
-            pixels = _as_it_is(path, file.planned.passes[0]) if pixels is None else pixels
+                return _shown(path, file.planned.format, settings.display, settings.exposure), ""
+            if pixels is None:
+                name = file.planned.passes[0]
+                values = read_channels(path, known_pass(name, own).channels)
+                pixels = _as_it_is(values, name, scale_of([values]))
         except ImageError as problem:
             remark = problem.what
-    coordinates = dict(cell.coordinates)
-    if cell.name is not None:
-        coordinates = {axis: f"{entry}*" for axis, entry in coordinates.items()}
-    return cell.index, Frame(cell.address, coordinates, pixels, remark)
+    return pixels, remark
 
 
-def _as_it_is(path: Path, pass_name: str) -> NDArray[np.float32]:
-    """A pass that is no light, as grey or colour between 0 and 1; a depth from near to far."""
-    values = read_channels(path, known_pass(pass_name).channels)[..., :3]
-    if pass_name == "depth":
+def _as_it_is(values: NDArray[np.float32], pass_name: str, scale: tuple[float, float]) -> NDArray[np.float32]:
+    """A pass that is no light, as grey or colour between 0 and 1; a depth from near to far; lux in false
+    colours."""
+    if pass_name == LUX:
+        return with_legend(values, *scale, "lx")
+    values = values[..., :3]
+    if pass_name in ("depth", "depth-soft"):
         finite = np.isfinite(values)
         near, far = (values[finite].min(), values[finite].max()) if finite.any() else (0.0, 1.0)
         values = np.where(finite, 1.0 - (values - near) / max(far - near, 1e-6), 0.0)
-    elif pass_name == "normal":
+    elif pass_name.startswith("normal"):
         values = values * 0.5 + 0.5
+    elif values.shape[2] == 2:
+        values = np.concatenate([values, np.zeros_like(values[..., :1])], axis=2)
     colour = np.broadcast_to(np.clip(values, 0.0, 1.0), (*values.shape[:2], 3))
     return np.concatenate([colour, np.ones_like(colour[..., :1])], axis=2).astype(np.float32)
 
