@@ -43,12 +43,12 @@ def measure_overhead(folder: Path, table: Table) -> None:
     """Wall time of a run over the tasks' own seconds of tracing, shared by the workers."""
     plan = lattice.open_plan(write_demo(folder))
     plan.change("axes", {"camera": {"each": "cameras"}}).change("rules", []).change("order", ["camera"])
-    frames = f"1-{-(-200 // len(plan.cells))}"
+    chosen, frames = ["Wide", "Portrait"], "1-100"
     plan.override(size="320x180", scale="100%", samples=10, frames=frames, denoise=False, format=["exr"],
                   passes=["beauty"], output="night/{camera}.{frame:04d}.{ext}")  # fmt: skip
     lattice.prepare_tracer()
     started = time.perf_counter()
-    run = plan.run(workers=WORKERS, threads=1)
+    run = plan.run(at=chosen, workers=WORKERS, threads=1)
     wall = time.perf_counter() - started
     traced = [event.result.trace_seconds for event in run.finished]
     ratio = wall / (sum(traced) / WORKERS)
@@ -73,6 +73,9 @@ class Idle:
 
     def __init__(self, order: object) -> None:
         pass
+
+    def probe(self, cell, frame) -> tuple[float, float, float]:  # type: ignore[no-untyped-def]
+        return 0.0, 0.0, 0.0
 
     def perform(self, task, progress=None, stop=None) -> TaskResult:  # type: ignore[no-untyped-def]
         records = tuple(

@@ -64,30 +64,6 @@ def _with_four_channels(pixels: NDArray) -> NDArray:
     return out
 
 
-def _halved(pixels: NDArray, curve: int) -> NDArray:
-    """An image of four channels at half the size, averaged in light; an odd last line is left out."""
-    tall, wide = max(pixels.shape[0] // 2, 1), max(pixels.shape[1] // 2, 1)
-    bytewise = pixels.dtype == np.uint8
-    if bytewise:
-        light = pixels * np.uint16(257)
-        if curve == _SRGB_BYTES:
-            light[..., :3] = _TO_LIGHT[pixels[..., :3]]  # alpha is none
-        pixels = light
-    rows = pixels[: 2 * tall : 2], pixels[1 : 2 * tall : 2] if pixels.shape[0] > 1 else pixels
-    parts = [
-        part
-        for row in rows
-        for part in (row[:, : 2 * wide : 2], row[:, 1 : 2 * wide : 2] if row.shape[1] > 1 else row)
-    ]
-    if not bytewise:
-        return np.asarray(sum(parts) / np.float32(4.0), np.float32)
-    mean = (parts[0].astype(np.uint32) + parts[1] + parts[2] + parts[3] + 2) >> 2
-    halved = ((mean + 128) // 257).astype(np.uint8)
-    if curve == _SRGB_BYTES:
-        halved[..., :3] = _FROM_LIGHT[mean[..., :3]]
-    return halved
-
-
 _TO_LIGHT = np.round(srgb_to_linear(np.arange(256) / 255.0) * 65535.0).astype(np.uint16)
 _FROM_LIGHT = np.searchsorted((_TO_LIGHT[1:].astype(int) + _TO_LIGHT[:-1]) / 2, np.arange(65536)).astype(
     np.uint8
@@ -95,11 +71,47 @@ _FROM_LIGHT = np.searchsorted((_TO_LIGHT[1:].astype(int) + _TO_LIGHT[:-1]) / 2, 
 _MOST_LEVELS = 16
 
 
+def _halved(light: NDArray) -> NDArray:
+    """An image at half the size, averaged; an odd last line is left out.
+
+    Sixteen bits stay sixteen bits: half of each of two is added, and again.
+    """
+    tall, wide = light.shape[0] // 2, light.shape[1] // 2
+    rows, columns = light[: 2 * tall], slice(2 * wide)
+    if light.dtype != np.uint16:
+        lines = (rows[::2] + rows[1::2])[:, columns]
+        return np.asarray((lines[:, ::2] + lines[:, 1::2]) * np.float32(0.25), np.float32)
+    lines = ((rows[::2] >> 1) + (rows[1::2] >> 1))[:, columns] >> 1
+    return np.asarray(lines[:, ::2] + lines[:, 1::2])
+
+
+def _in_light(pixels: NDArray, curve: int) -> NDArray:
+    """What can be averaged: floats as they are, bytes in sixteen bits without their curve."""
+    if pixels.dtype != np.uint8:
+        return pixels
+    if curve != _SRGB_BYTES:
+        return pixels * np.uint16(257)
+    light = _TO_LIGHT.take(pixels)
+    light[..., 3] = pixels[..., 3] * np.uint16(257)  # alpha has no curve
+    return light
+
+
+def _as_bytes(light: NDArray, curve: int) -> NDArray:
+    if light.dtype != np.uint16:
+        return light
+    if curve != _SRGB_BYTES:
+        return (light >> 8).astype(np.uint8)
+    pixels = _FROM_LIGHT.take(light)
+    pixels[..., 3] = light[..., 3] >> 8
+    return pixels
+
+
 def _sizes_of(pixels: NDArray, curve: int) -> tuple[NDArray, NDArray[np.int32]]:
     """All sizes of an image one after the other, and where each begins, in texels."""
-    sizes = [pixels]
-    while max(sizes[-1].shape[:2]) > 1 and len(sizes) < _MOST_LEVELS and min(sizes[-1].shape[:2]) > 1:
-        sizes.append(_halved(sizes[-1], curve))
+    sizes, light = [pixels], _in_light(pixels, curve)
+    while min(light.shape[:2]) > 1 and len(sizes) < _MOST_LEVELS:
+        light = _halved(light)
+        sizes.append(_as_bytes(light, curve))
     counts = [size.shape[0] * size.shape[1] for size in sizes]
     flat = np.concatenate([size.reshape(-1, 4) for size in sizes])
     return np.ascontiguousarray(flat), np.array(np.cumsum(counts) - counts, np.int32)
