@@ -33,7 +33,8 @@ def kernel_folder() -> Path:
     digest = hashlib.blake2b(digest_size=8)
     for file in sorted((Path(__file__).parent / "tracer").glob("*.py")):
         digest.update(file.read_bytes())
-    digest.update(f"{version('numba')} {sys.version}".encode())
+    # Numba keeps a kernel apart for each place its source stands in.
+    digest.update(f"{Path(__file__).parent} {version('numba')} {sys.version}".encode())
     return cache_folder() / f"kernel-{digest.hexdigest()}"
 
 

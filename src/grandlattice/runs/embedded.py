@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Mapping
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -207,9 +208,10 @@ class Embedded:
 
     def images_for(self, snapshot: Snapshot, cell: Cell) -> Mapping[str, NDArray | None]:
         """Every image a snapshot needs, None for those that are missing and may be."""
-        images = {}
-        for file, texture in image_files(snapshot).items():
-            image = self._image(file)
+        images, wanted = {}, image_files(snapshot)
+        with ThreadPoolExecutor(max(self._order.threads, 2)) as pool:
+            read = list(pool.map(self._image, wanted))
+        for (file, texture), image in zip(wanted.items(), read, strict=True):
             if image is None and not self._order.allow_missing:
                 raise SceneError(
                     f"{cell.address} lacks the image {file or 'of this texture'}.",

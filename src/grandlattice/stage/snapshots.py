@@ -74,6 +74,9 @@ class Snapshotter:
         self._taken: float | None = None
         self._levels = 1
         self._animated: bool | None = None
+        self._only_moves = False  # between frames: transforms of the movers differ, nothing else
+        self._movers: list[int] = []
+        self._shown: list[_Shape] = []  # the shapes of the items
         self._times: tuple[float, ...] = ()  # while the shutter is open
         self._stale = {_ITEMS, _LOOKS}
         self._key = Tf.Notice.Register(Usd.Notice.ObjectsChanged, self._changed, self._stage)
@@ -113,7 +116,10 @@ class Snapshotter:
         times = tuple(frame + np.linspace(*open_for, _STEPS)) if open_for[1] > open_for[0] else ()
         retimed, self._times = self._times != times, times
         if self._stale or ((moves or retimed) and self._moves_over_time()):
-            self._read_items(time, transforms)
+            if self._stale or not self._only_moves:
+                self._read_items(time, transforms)
+            else:
+                self._move_items(transforms)
         lights = self._read_lights(time, transforms)
         self._taken = frame
         self._stale = set()
@@ -171,21 +177,27 @@ class Snapshotter:
     def _moves_over_time(self) -> bool:
         """Whether anything but lights and cameras differs between frames; looked up once."""
         if self._animated is None:
-            self._animated = any(
-                shape.varies or self._transform_varies(shape.prim) or chain_varies(shape.chain)
-                for shape in self._shapes or ()
-            ) or any(_looks_vary(source) for source in self._sources)
+            shapes = self._shapes or []
+            self._movers = [k for k, shape in enumerate(self._shown) if _transform_varies(shape.prim)]
+            others = (
+                any(s.varies or _visibility_varies(s.prim) or chain_varies(s.chain) for s in shapes)
+                or any(self._shown[k].chain for k in self._movers)
+                or any(_looks_vary(source) for source in self._sources)
+            )  # fmt: skip
+            self._animated, self._only_moves = others or bool(self._movers), not others
         return self._animated
 
-    def _transform_varies(self, prim: Usd.Prim) -> bool:
-        while prim and not prim.IsPseudoRoot():
-            imageable, xformable = UsdGeom.Imageable(prim), UsdGeom.Xformable(prim)
-            if xformable and xformable.TransformMightBeTimeVarying():
-                return True
-            if imageable and imageable.GetVisibilityAttr().ValueMightBeTimeVarying():
-                return True
-            prim = prim.GetParent()
-        return False
+    def _move_items(self, transforms: UsdGeom.XformCache) -> None:
+        """Put what moves where it is now; nothing else differs between frames."""
+        moments = [UsdGeom.XformCache(Usd.TimeCode(t)) for t in self._times]
+        items = list(self._items)
+        for k in self._movers:
+            shape = self._shown[k]
+            matrix = matrix_array(transforms.GetLocalToWorldTransform(shape.prim))
+            if not np.isfinite(matrix).all():
+                matrix = items[k].to_world
+            items[k] = replace(items[k], to_world=matrix, track=self._track(shape, moments))
+        self._items = tuple(items)
 
     # --- reading -----------------------------------------------------------------------------
 
@@ -217,6 +229,7 @@ class Snapshotter:
 
         items: list[Item] = []
         standing: list[str] = []
+        standing_shapes: list[_Shape] = []
         moments = [UsdGeom.XformCache(Usd.TimeCode(t)) for t in self._times]
         at = 0
         for shape in shown:
@@ -243,6 +256,7 @@ class Snapshotter:
             if not np.isfinite(matrix).all() or (copies is not None and not len(copies)):
                 continue
             standing.append(str(shape.prim.GetPath()))
+            standing_shapes.append(shape)
             read_by = next((uvs[k] for k in uses if uvs[k]), "st")
             items.append(
                 Item(
@@ -253,14 +267,14 @@ class Snapshotter:
                 )
             )  # fmt: skip
         self._items, self._sources, self._animated = tuple(items), sources, None
-        self._standing = standing
+        self._standing, self._shown = standing, standing_shapes
         # Equal materials keep their identity, so that a renderer may keep what it made of them.
         if tuple(materials) != self._materials:
             self._materials = tuple(materials)
 
     def _track(self, shape: _Shape, moments: list[UsdGeom.XformCache]) -> NDArray[np.float64] | None:
         """Where a shape is while the shutter is open; None where it stands still."""
-        if not moments or shape.chain or not self._transform_varies(shape.prim):
+        if not moments or shape.chain or not _transform_varies(shape.prim):
             return None
         track = np.array([matrix_array(at.GetLocalToWorldTransform(shape.prim)) for at in moments])
         return track if np.isfinite(track).all() and np.ptp(track, axis=0).any() else None
@@ -304,6 +318,24 @@ class Snapshotter:
             if _is_visible(prim, time)
         )
         return tuple(light for light in lights if light is not None)
+
+
+def _transform_varies(prim: Usd.Prim) -> bool:
+    while prim and not prim.IsPseudoRoot():
+        xformable = UsdGeom.Xformable(prim)
+        if xformable and xformable.TransformMightBeTimeVarying():
+            return True
+        prim = prim.GetParent()
+    return False
+
+
+def _visibility_varies(prim: Usd.Prim) -> bool:
+    while prim and not prim.IsPseudoRoot():
+        imageable = UsdGeom.Imageable(prim)
+        if imageable and imageable.GetVisibilityAttr().ValueMightBeTimeVarying():
+            return True
+        prim = prim.GetParent()
+    return False
 
 
 def _looks_vary(source: UsdShade.Material | Usd.Prim) -> bool:

@@ -10,6 +10,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
+import psutil
 from numpy.typing import NDArray
 
 from grandlattice.errors import TracerError
@@ -119,7 +120,19 @@ class Film:
         return int(next(iter(self.passes.values())).shape[0])
 
 
-_MOST_PIXELS = 400_000_000
+_MOST_PIXELS = 400_000_000  # kernels count the words of a picture in 32 bits
+_ALWAYS = 15  # words of a pixel: beauty, its half, albedo, normal, depth
+
+
+def _refuse_what_does_not_fit(width: int, height: int, pixel_bytes: int) -> None:
+    """Say so before anything is allocated; sums and the passes made of them stand side by side."""
+    needed, free = width * height * pixel_bytes, psutil.virtual_memory().available
+    if width * height > _MOST_PIXELS or needed > free:
+        raise TracerError(
+            f"A picture of {width}×{height} pixels with these passes needs {needed / 1e9:.0f} GB to trace, "
+            f"and {free / 1e9:.0f} GB are free.",
+            cure="ask for a smaller size, a scale below 100%, or render it in parts with region",
+        )
 
 
 def empty_sums(width: int, height: int, passes: Sequence[str], share_count: int) -> dict[str, NDArray]:
@@ -132,12 +145,6 @@ def empty_sums(width: int, height: int, passes: Sequence[str], share_count: int)
     """
     if width < 1 or height < 1:
         raise TracerError(f"A picture of {width}×{height} pixels has nothing in it.")
-    if width * height > _MOST_PIXELS:
-        gigabytes = width * height * (16 + 3 * share_count) * 4 / 1e9
-        raise TracerError(
-            f"A picture of {width}×{height} pixels needs {gigabytes:.0f} GB to trace.",
-            cure="ask for a smaller size, or a scale below 100%",
-        )
     shape = (height, width)
     wanted = {
         "position": ("position", "motion"), "uv": ("uv",), "depth_soft": ("depth-soft",),
@@ -148,10 +155,11 @@ def empty_sums(width: int, height: int, passes: Sequence[str], share_count: int)
         "position": ((3,), np.float32), "uv": ((2,), np.float32), "depth_soft": ((2,), np.float32),
         "front": ((), np.int32), "objects": ((RANKS, 2), np.int32), "looks": ((RANKS, 2), np.int32),
     }  # fmt: skip
+    asked_for = [name for name, asked in wanted.items() if any(each in passes for each in asked)]
+    words = sum(int(np.prod(kinds[name][0])) for name in asked_for) + 3 * share_count + _ALWAYS
+    _refuse_what_does_not_fit(width, height, 2 * 4 * words)
     extra: dict[str, NDArray] = {
-        name: np.zeros((*shape, *kinds[name][0]), kinds[name][1])
-        for name, asked in wanted.items()
-        if any(each in passes for each in asked)
+        name: np.zeros((*shape, *kinds[name][0]), kinds[name][1]) for name in asked_for
     }
     if share_count:
         extra["shares"] = np.zeros((share_count, *shape, 3), np.float32)

@@ -104,12 +104,13 @@ class Rounds:
     samples : of each pixel at most.
     noise : relative error at which a tile is clean; None traces all samples.
     seconds : after which no tile begins that has a sample already; None is never.
+    started : when the seconds began, by `time.perf_counter`; None is with the first round.
     begun : the same picture as far as it was traced before.
     """
 
     def __init__(
         self, sums: dict[str, NDArray[np.float32]], samples: int, noise: float | None = None,
-        seconds: float | None = None, begun: Unfinished | None = None,
+        seconds: float | None = None, begun: Unfinished | None = None, started: float | None = None,
     ) -> None:  # fmt: skip
         self.sums, self._limit, self._target = sums, seconds, noise
         height, width = sums["depth"].shape
@@ -124,7 +125,7 @@ class Rounds:
                 sums[name][...] = begun.sums[name]
             self.taken[:], self.clean[:] = begun.taken, begun.clean
             self.number, self.rays, self.seconds_before = begun.number, begun.rays, begun.seconds
-        self._started = math.inf
+        self._started, self._since = math.inf, started
         self.tile_seconds = np.zeros(len(self.tiles))
         self._whole = sum(r.samples for r in self.rounds) * width * height
         self._done = int(sum(self._samples_of(t.number) * t.size for t in self.tiles))
@@ -133,7 +134,7 @@ class Rounds:
 
     def __iter__(self) -> Iterator[tuple[Round, list[Tile]]]:
         """Rounds with the tiles that have still to be traced in each; ends when time is up."""
-        self._started = time.perf_counter()
+        self._started = time.perf_counter() if self._since is None else self._since
         while self.number < len(self.rounds):
             left = [t for t in self.tiles if not self.clean[t.number] and self.taken[t.number] == self.number]
             if left:

@@ -17,12 +17,15 @@ Turquin, "Practical multiple scattering compensation for microfacet models", 201
 from __future__ import annotations
 
 import math
+import os
+from contextlib import suppress
 from functools import lru_cache
 from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
+from grandlattice.compiled import kernel_folder
 from grandlattice.tracer.lanes import any_of, inner, to_floats, to_ints, where
 from grandlattice.tracer.memory import float32s
 from grandlattice.tracer.sampling import cosine_direction, sine_and_cosine
@@ -65,6 +68,22 @@ class Lobes(NamedTuple):
 
 @lru_cache(maxsize=1)
 def albedo_tables() -> NDArray[np.float32]:
+    """See `work_out_albedo`; worked out once for each machine and version, and kept."""
+    file = kernel_folder() / "albedo.npy"
+    with suppress(OSError, ValueError):
+        kept = np.load(file)
+        if kept.shape == (6, _ALPHAS, _COSINES) and kept.dtype == np.float32:
+            return np.asarray(kept)
+    tables = work_out_albedo()
+    with suppress(OSError):  # a cache that cannot be written only costs time
+        file.parent.mkdir(parents=True, exist_ok=True)
+        half = file.with_name(f"albedo-{os.getpid()}.part.npy")
+        np.save(half, tables)
+        half.replace(file)
+    return tables
+
+
+def work_out_albedo() -> NDArray[np.float32]:
     """Directional albedo of the GGX interface, split over Schlick's two terms.
 
     Returns

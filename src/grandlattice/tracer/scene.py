@@ -19,7 +19,7 @@ from grandlattice.tracer.lights import Glow, Links, dome_tables, glow_of, link, 
 from grandlattice.tracer.materials import brightness_of, is_clear, pack_materials
 from grandlattice.tracer.memory import Pinned
 from grandlattice.tracer.scattering import albedo_tables
-from grandlattice.tracer.textures import decode_table, pack_textures
+from grandlattice.tracer.textures import Sizes, decode_table, pack_textures
 from grandlattice.tracer.vertices import (
     CATCHES,
     MATTE,
@@ -90,7 +90,9 @@ class _Placed(NamedTuple):
 class SceneBuilder:
     """Builds scenes for the kernel, keeping the parts that stay the same from one to the next."""
 
-    def __init__(self) -> None:
+    def __init__(self, threads: int = 1) -> None:
+        self._threads = threads
+        self._sizes: Sizes = {}
         self._items: tuple[tuple[object, ...], ...] = ()
         self._placed: _Placed | None = None
         self._looks: tuple[object, ...] = ()
@@ -120,9 +122,8 @@ class SceneBuilder:
             snapshot.materials, textures, tuple(id(images.get(file)) for t in textures for file in t.files)
         )  # fmt: skip
         if self._packed is None or seen != self._looks:
-            self._packed = (
-                pack_materials(snapshot.materials, textures), *pack_textures(textures, images)
-            )  # fmt: skip
+            rows, pixels = pack_textures(textures, images, self._sizes, self._threads)
+            self._packed = pack_materials(snapshot.materials, textures), rows, pixels
             self._looks = seen
         materials, texture_rows, pixels = self._packed
         brightness = np.array([brightness_of(m, images) for m in snapshot.materials] or [0.0], np.float32)

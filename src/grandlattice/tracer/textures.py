@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
 import numpy as np
@@ -123,9 +124,14 @@ def decode_table() -> NDArray[np.float32]:
     return np.stack([ramp, srgb_to_linear(ramp)]).astype(np.float32)
 
 
+Sizes = dict[tuple[int, int], tuple[NDArray, NDArray, NDArray[np.int32]]]
+"""By the identity of an image and its curve: the image itself, all its sizes, where each begins."""
+
+
 def pack_textures(
-    textures: Iterable[Texture], images: Mapping[str, NDArray | None]
-) -> tuple[NDArray, list[NDArray]]:
+    textures: Iterable[Texture], images: Mapping[str, NDArray | None], known: Sizes | None = None,
+    threads: int = 1,
+) -> tuple[NDArray, list[NDArray]]:  # fmt: skip
     """Lay textures out for the kernel.
 
     Parameters
@@ -133,49 +139,73 @@ def pack_textures(
     textures : in the order the material table refers to them.
     images : file → (H, W, C) uint8 or float32 array, top row first; None where it is missing,
         which reads as the texture's fallback everywhere.
+    known : sizes of images made before; afterwards it holds those of these textures.
+    threads : that make sizes.
 
     Returns
     -------
     (N,) table of `TEXTURE`, and the pixels it points at, to be kept as long as the table.
     """
     textures = list(textures)
-    single = len(textures)
     tiled: dict[int, tuple[int, int]] = {}  # texture → lines of tiles, row of the first
-    for k in range(single):
+    for k in range(len(textures)):
         if textures[k].tiles:
             lines = (max(number for number, _ in textures[k].tiles) - 1001) // 10 + 1
             tiled[k] = lines, len(textures)
             textures += _tiles_of(textures[k], lines)
-    rows, held = table(TEXTURE, len(textures)), {}
+    found = [images.get(texture.file) for texture in textures]
+    # A missing image is one texel of the fallback.
+    read = [
+        np.array(texture.fallback, np.float32).reshape(1, 1, 4) if pixels is None else pixels
+        for texture, pixels in zip(textures, found, strict=True)
+    ]
+    curves = [_curve(texture, pixels) for texture, pixels in zip(textures, read, strict=True)]
+    sizes = _all_sizes(read, curves, {} if known is None else known, threads)
+    rows = table(TEXTURE, len(textures))
     for number, (row, texture) in enumerate(zip(rows, textures, strict=False)):
         row["tiles"], row["first_tile"] = tiled.get(number, (0, 0))
         row["wrap_s"], row["wrap_t"] = _WRAPS.get(texture.wrap_s, 0), _WRAPS.get(texture.wrap_t, 0)
         row["scale"], row["bias"] = texture.scale, texture.bias
-        row["transform"], row["kind"] = texture.transform, _FLOATS
-        pixels, key = images.get(texture.file), texture.file
-        if pixels is None:
-            # A missing image is one texel of the fallback, which takes no scale and no bias.
-            pixels = np.array(texture.fallback, np.float32).reshape(1, 1, 4)
-            key = f"{texture.file} {texture.fallback}"
+        row["transform"], row["kind"] = texture.transform, curves[number]
+        if found[number] is None:  # it takes no scale and no bias
             row["scale"], row["bias"] = 1.0, 0.0
             row["wrap_s"] = row["wrap_t"] = _WRAPS["clamp"]
-        elif pixels.dtype == np.uint8:
-            # UsdUVTexture, sourceColorSpace auto: eight bits with three or four channels is sRGB.
-            auto = texture.colour_space == "auto" and pixels.shape[2] >= 3
-            row["kind"] = _SRGB_BYTES if auto or texture.colour_space == "sRGB" else _LINEAR_BYTES
-        curve = int(row["kind"])
-        if (key, curve) not in held:
-            held[key, curve] = _sizes_of(_with_four_channels(pixels), curve)
-        texels, offsets = held[key, curve]
+        _, texels, offsets = sizes[id(read[number]), curves[number]]
         row["texels"], row["offsets"], row["levels"] = texels.ctypes.data, offsets.ctypes.data, len(offsets)
-        row["height"], row["width"] = pixels.shape[:2]
-        row["texel_count"] = np.log2(pixels.shape[0] * pixels.shape[1])
+        row["height"], row["width"] = read[number].shape[:2]
+        row["texel_count"] = np.log2(read[number].shape[0] * read[number].shape[1])
+    held = [array for entry in sizes.values() for array in entry]
     if not textures:
         # Lanes without a texture read the first one all the same, and forget what they read.
-        texels, offsets = held["", 0] = np.zeros((1, 4), np.float32), np.zeros(1, np.int32)
+        texels, offsets = np.zeros((1, 4), np.float32), np.zeros(1, np.int32)
         rows[0]["texels"], rows[0]["offsets"] = texels.ctypes.data, offsets.ctypes.data
         rows[0]["width"] = rows[0]["height"] = rows[0]["levels"] = 1
-    return rows, [array for arrays in held.values() for array in arrays]
+        held = [texels, offsets]
+    return rows, held
+
+
+def _curve(texture: Texture, pixels: NDArray) -> int:
+    """How an image's numbers are to be read.
+
+    UsdUVTexture, sourceColorSpace auto: eight bits with three or four channels is sRGB.
+    """
+    if pixels.dtype != np.uint8:
+        return _FLOATS
+    auto = texture.colour_space == "auto" and pixels.shape[2] >= 3
+    return _SRGB_BYTES if auto or texture.colour_space == "sRGB" else _LINEAR_BYTES
+
+
+def _all_sizes(images: list[NDArray], curves: list[int], known: Sizes, threads: int) -> Sizes:
+    """The sizes of some images, those that are known as they are; `known` forgets all others."""
+    wanted = {(id(pixels), curve): pixels for pixels, curve in zip(images, curves, strict=True)}
+    kept = {key: known[key] for key in wanted if key in known}
+    missing = [key for key in wanted if key not in kept]
+    with ThreadPoolExecutor(max(threads, 1)) as pool:
+        made = pool.map(lambda key: _sizes_of(_with_four_channels(wanted[key]), key[1]), missing)
+        kept |= {key: (wanted[key], *each) for key, each in zip(missing, made, strict=True)}
+    known.clear()
+    known.update(kept)
+    return kept
 
 
 def _tiles_of(texture: Texture, lines: int) -> list[Texture]:
@@ -200,13 +230,13 @@ def mean_colour(texture: Texture, images: Mapping[str, NDArray | None]) -> NDArr
     pixels = images.get(texture.file)
     if pixels is None:
         return np.array(texture.fallback[:3], float)
-    rows, _ = pack_textures([texture], {texture.file: pixels})
+    curve = _curve(texture, pixels)
     mean = np.zeros(3)
     for k in range(3):
         channel = pixels[..., min(k, pixels.shape[2] - 1) if pixels.shape[2] >= 3 else 0]
         if pixels.dtype == np.uint8:
             counts = np.bincount(channel.reshape(-1), minlength=256)
-            mean[k] = (counts @ decode_table()[rows[0]["kind"]]) / channel.size
+            mean[k] = (counts @ decode_table()[curve]) / channel.size
         else:
             mean[k] = float(np.nan_to_num(channel, posinf=65504.0).mean())
     return mean * np.array(texture.scale[:3]) + np.array(texture.bias[:3])

@@ -77,7 +77,7 @@ class Tracer:
 
     def __init__(self, threads: int = 1) -> None:
         self.threads = max(1, threads)
-        self._builder = SceneBuilder()
+        self._builder = SceneBuilder(threads)
 
     def trace(
         self,
@@ -128,7 +128,7 @@ class Tracer:
         film = empty_sums(right - left, bottom - top, passes, len(shares.table))
         if any(item.catches for item in snapshot.items):
             film["caught"] = np.zeros((bottom - top, right - left, 3), np.float32)
-        rounds = Rounds(film, settings.samples, settings.noise, settings.seconds, begun)
+        rounds = Rounds(film, settings.samples, settings.noise, settings.seconds, begun, started)
         options = Pinned(
             OPTIONS,
             seed=settings.seed & 0xFFFFFFFF,

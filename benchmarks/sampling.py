@@ -1,0 +1,100 @@
+"""What the samples are worth: error at equal time against plain random sampling, in the same code.
+
+Run it with:  python benchmarks/sampling.py [pixels across] [samples of the reference]
+
+The plain way is this tracer with two things exchanged before it is compiled: its sample sequence for a
+hash of (pixel, sample, dimension), and the chances of the sky's directions for equal ones.  Both trace
+the demo's Wide at noon; errors are squared differences from a reference with other random numbers, and
+fall with time, so what the plain way would reach in the other's time follows from the two times.
+The brightest thousandth of the pixels is left out on both sides, where one speck would speak for all.
+"""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+import numpy as np
+
+SAMPLES = 32
+
+
+def exchange() -> None:
+    """Plain random numbers, and a sky that is aimed at everywhere alike."""
+    from grandlattice.tracer import compiling, lanes, sampling
+
+    combine, to_unit = sampling.combine, sampling._TO_UNIT
+    to_floats = lanes.to_floats
+
+    @compiling.inner
+    def pair(pixel_seed, sample, dimension):  # type: ignore[no-untyped-def]
+        seed = combine(combine(pixel_seed, dimension), sample)
+        return to_floats(seed >> 8) * to_unit, to_floats(combine(seed, sample + 77) >> 8) * to_unit
+
+    sampling.pair = pair
+    from grandlattice.tracer import lights
+
+    real = lights._dome_grid
+    lights._dome_grid = lambda texels: real(np.ones_like(texels))
+
+
+def trace(folder: Path, width: int, samples: int, seed: int, file: Path) -> None:
+    import grandlattice as lattice
+    from grandlattice.runs import WorkOrder, Workshop
+    from grandlattice.tracer import Sensor, Tracer, TraceSettings
+
+    plan = lattice.open_plan(folder / "orrery.lattice.yaml")
+    (task,) = plan.tasks(["noon/brass/all/Wide"])
+    shop = Workshop(WorkOrder(plan.model, plan.folder, plan.scene.file.resolve(), folder, "s"), plan.scene)
+    snapshot = shop.snapshot(task.first, task.frame)
+    images, sensor = shop.images_for(snapshot, task.first), Sensor(snapshot.camera, width, width * 9 // 16)
+    tracer = Tracer(2)
+    tracer.trace(snapshot, images, sensor, TraceSettings(samples=1))
+    film = tracer.trace(snapshot, images, sensor, TraceSettings(samples=samples, seed=seed))
+    np.savez(file, beauty=film.passes["beauty"][..., :3], seconds=film.seconds)
+
+
+def main() -> None:
+    width = int(sys.argv[1]) if sys.argv[1:] else 1280
+    reference = int(sys.argv[2]) if sys.argv[2:] else 4096
+    with tempfile.TemporaryDirectory() as name:
+        from grandlattice.demo import write_demo
+
+        folder = Path(name)
+        write_demo(folder)
+
+        def made(way: str, samples: int, seed: int) -> tuple[np.ndarray, float]:
+            file = folder / f"{way}-{samples}-{seed}.npz"
+            environment = {**os.environ, "GRANDLATTICE_CACHE": str(folder / way)}
+            arguments = [way, str(folder), str(width), str(samples), str(seed), str(file)]
+            subprocess.run([sys.executable, __file__, *arguments], check=True, env=environment)
+            held = np.load(file)
+            return held["beauty"].astype(np.float64), float(held["seconds"])
+
+        right, _ = made("ours", reference, 99)
+        print(f"{width}×{width * 9 // 16}, {SAMPLES} samples against a reference of {reference}")
+        found = {}
+        for way in ("ours", "plain"):
+            errors, seconds = [], []
+            for seed in (1, 2):
+                beauty, took = made(way, SAMPLES, seed)
+                squared = ((beauty - right) ** 2).mean(-1).ravel()
+                errors.append(np.sort(squared)[: -max(1, squared.size // 1000)].mean())
+                seconds.append(took)
+            found[way] = float(np.mean(errors)), min(seconds)
+            print(f"{way:6} mean squared error {found[way][0]:.3e}, {found[way][1]:.1f} s")
+        (ours, our_time), (plain, plain_time) = found["ours"], found["plain"]
+        times = plain * plain_time / (ours * our_time)
+        print(f"at equal time the plain way's is {times:.1f} times ours (bar: 2)")
+
+
+if __name__ == "__main__":
+    if sys.argv[1:2] in (["ours"], ["plain"]):
+        if sys.argv[1] == "plain":
+            exchange()
+        trace(Path(sys.argv[2]), int(sys.argv[3]), int(sys.argv[4]), int(sys.argv[5]), Path(sys.argv[6]))
+    else:
+        main()
