@@ -35,10 +35,10 @@ def exchange() -> None:
         return to_floats(seed >> 8) * to_unit, to_floats(combine(seed, sample + 77) >> 8) * to_unit
 
     sampling.pair = pair
-    from grandlattice.tracer import lights
+    from grandlattice.tracer import lamps
 
-    real = lights._dome_grid
-    lights._dome_grid = lambda texels: real(np.ones_like(texels))
+    real = lamps._dome_grid
+    lamps._dome_grid = lambda texels: real(np.ones_like(texels))
 
 
 def trace(folder: Path, width: int, samples: int, seed: int, file: Path) -> None:

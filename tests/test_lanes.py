@@ -12,6 +12,7 @@ from numba import njit
 
 from grandlattice.snapshot import Geometry, Item, Light, Material, Snapshot, Texture
 from grandlattice.tracer import Sensor, Tracer, TraceSettings, embree, scene
+from grandlattice.tracer.lamps import dome_tables
 from grandlattice.tracer.lanes import (
     LANES,
     all_lanes,
@@ -26,7 +27,6 @@ from grandlattice.tracer.lanes import (
     to_ints,
     where,
 )
-from grandlattice.tracer.lights import dome_tables
 from grandlattice.tracer.memory import (
     aligned_words,
     float32s,

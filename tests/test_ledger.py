@@ -77,6 +77,23 @@ def test_a_ledger_that_cannot_be_read_is_put_aside_and_made_anew_from_the_pictur
         assert (after[path].samples, after[path].trace) == (record.samples, record.trace)
 
 
+def test_what_a_killed_run_made_and_did_not_write_down_is_done_once_and_for_all(plan_file: Path) -> None:
+    plan = lattice.open_plan(plan_file)
+    assert plan.run(workers=0).ok
+    with sqlite3.connect(plan_file.with_name("room.ledger.sqlite")) as connection:
+        # As if it had been killed between giving the last files their names and writing so.
+        connection.execute("DELETE FROM files WHERE path LIKE 'out/night/Side%'")
+        connection.execute("UPDATE tasks SET state = 'running' WHERE number = 3")
+    for _ in range(2):
+        again = lattice.open_plan(plan_file).run(workers=0)
+        assert not again.outlook.todo
+    with sqlite3.connect(plan_file.with_name("room.ledger.sqlite")) as connection:
+        assert connection.execute("SELECT state, COUNT(*) FROM tasks GROUP BY state").fetchall() == [
+            ("done", 4)
+        ]
+        assert connection.execute("SELECT COUNT(*) FROM files").fetchone() == (8,)
+
+
 def test_a_ledger_of_another_version_is_not_touched(tmp_path: Path) -> None:
     ledger = Ledger(tmp_path / "a.ledger")
     ledger.record([RECORD])

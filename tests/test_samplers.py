@@ -7,8 +7,9 @@ import pytest
 from numba import njit
 
 from grandlattice.snapshot import Light, Material, Shaping, Texture
+from grandlattice.tracer.lamps import light_at, pack_lights
 from grandlattice.tracer.lanes import LANES, all_lanes, lane_numbers, mask_of
-from grandlattice.tracer.lights import FAR, light_at, meet_light, pack_lights, sample_light
+from grandlattice.tracer.lights import FAR, meet_light, sample_light
 from grandlattice.tracer.materials import MATERIAL_ROOM, pack_materials, sharp, surface_at
 from grandlattice.tracer.memory import Pinned, aligned_words, float32s, int32s, load, store
 from grandlattice.tracer.sampling import (

@@ -273,6 +273,9 @@ def run(
             listeners.on_outlook(begun.outlook)
         todo = begun.outlook.todo
         if not todo:
+            if planned.ledger.planned_key() == planned.key(indices, frames):
+                # What a killed run had made and not written down is done, whatever the ledger said.
+                planned.ledger.begin_again(begun.outlook.done.numbers)
             planned.ledger.close()
             return begun
         if any_traced(planned.model, todo):

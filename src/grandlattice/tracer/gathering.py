@@ -10,17 +10,9 @@ from __future__ import annotations
 from typing import Any, NamedTuple
 
 from grandlattice.tracer.embree import blocked, closest_hits
+from grandlattice.tracer.lamps import DOME, light_at
 from grandlattice.tracer.lanes import all_lanes, any_of, count_of, inner, where
-from grandlattice.tracer.lights import (
-    DOME,
-    FAR,
-    background,
-    glow_density,
-    light_at,
-    light_reach,
-    meet_light,
-    sample_light,
-)
+from grandlattice.tracer.lights import FAR, background, glow_density, light_reach, meet_light, sample_light
 from grandlattice.tracer.materials import see_through, sharp, surface_at
 from grandlattice.tracer.memory import float32s, int32s
 from grandlattice.tracer.sampling import pair

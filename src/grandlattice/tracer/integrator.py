@@ -44,9 +44,7 @@ from grandlattice.tracer.lanes import (
     where,
 )
 from grandlattice.tracer.lens import LENS, pixel_width_at, shoot
-from grandlattice.tracer.lights import (
-    FAR,
-)
+from grandlattice.tracer.lights import FAR
 from grandlattice.tracer.materials import Spot, face_colour, see_through, sharp, surface_at
 from grandlattice.tracer.memory import float32s, int32s, load, record, scatter_to
 from grandlattice.tracer.sampling import (

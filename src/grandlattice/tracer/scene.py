@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from grandlattice.snapshot import Geometry, Item, Snapshot, Texture, TextureInput
 from grandlattice.tracer import embree
-from grandlattice.tracer.lights import Glow, Links, dome_tables, glow_of, link, pack_lights
+from grandlattice.tracer.lamps import Glow, Links, dome_tables, glow_of, link, pack_lights
 from grandlattice.tracer.materials import brightness_of, is_clear, pack_materials
 from grandlattice.tracer.memory import Pinned
 from grandlattice.tracer.scattering import albedo_tables

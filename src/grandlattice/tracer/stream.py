@@ -182,23 +182,24 @@ def _pack_path(room, k, path, going):
 
 
 @inner
-def keep(room, field, path, value, test):
-    """Write a result of the paths of a mask."""
+def _write(results, field, path, value, test):
     if path.lined >= 0:
         at = field + path.lined
-        store(float32s(room), at, where(test, value, load(float32s(room), at)))
+        store(results, at, where(test, value, load(results, at)))
     else:
-        scatter_to(float32s(room), path.number + field, value, test)
+        scatter_to(results, path.number + field, value, test)
+
+
+@inner
+def keep(room, field, path, value, test):
+    """Write a result of the paths of a mask."""
+    _write(float32s(room), field, path, value, test)
 
 
 @inner
 def keep_number(room, field, path, value, test):
     """Write a whole number of the paths of a mask."""
-    if path.lined >= 0:
-        at = field + path.lined
-        store(int32s(room), at, where(test, value, load(int32s(room), at)))
-    else:
-        scatter_to(int32s(room), path.number + field, value, test)
+    _write(int32s(room), field, path, value, test)
 
 
 @inner
