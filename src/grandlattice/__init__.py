@@ -42,7 +42,7 @@ if TYPE_CHECKING:
         WorkerError,
         nearest,
     )
-    from grandlattice.plan import Cell, Settings, Totals
+    from grandlattice.plan import Cell, CellSettings, Settings, Totals
     from grandlattice.plan.values import read_frames
     from grandlattice.queues import Queue, Step, added_to, find_queue, open_queue
     from grandlattice.runs import (
@@ -73,7 +73,7 @@ _WHERE = {
     "checks": ("Finding",),
     "errors": ("DiskFull", "EditError", "ImageError", "LatticeError", "NoSuchCell", "OutputError", "Place",
                "PlanError", "RunError", "RunUnderWay", "SceneError", "TracerError", "WorkerError", "nearest"),
-    "plan": ("Cell", "Settings", "Totals"),
+    "plan": ("Cell", "CellSettings", "Settings", "Totals"),
     "plan.values": ("read_frames",),
     "queues": ("Queue", "Step", "added_to", "find_queue", "open_queue"),
     "runs": ("Estimate", "Event", "Failed", "Finished", "Held", "Outlook", "Pace", "Progress", "Retried",
@@ -90,7 +90,8 @@ except PackageNotFoundError:  # run from a source tree that is not installed
     __version__ = "0"
 
 __all__ = [
-    "Cell", "Cells", "Change", "DiskFull", "EditError", "Estimate", "Event", "Explanation", "Failed",
+    "Cell", "CellSettings", "Cells", "Change", "DiskFull", "EditError", "Estimate", "Event", "Explanation",
+    "Failed",
     "Finding", "Finished", "Held", "ImageError", "LatticeError", "NoSuchCell", "Opinion", "Outlook",
     "OutputError", "Pace", "Place", "Plan", "PlanError", "Progress", "Queue", "Retried", "Returned",
     "Run", "RunError", "RunStatus", "RunUnderWay", "SceneError", "Settings", "Started", "Steering",

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator
 from grandlattice.checks.finding import ERROR, NOTE, WARNING, Checked, Finding, from_error
 from grandlattice.errors import LatticeError
 from grandlattice.plan import Cell, PlacedEdit
+from grandlattice.plan.schema import OwnLight
 from grandlattice.snapshot import Snapshot
 from grandlattice.stage import (
     CellStage,
@@ -65,7 +66,7 @@ def check_cells(checked: Checked) -> Iterator[Finding]:
         return
     snapshots = Snapshotter(stage)
     known: set[tuple[object, ...]] = set()
-    edits_seen = _Edits()
+    edits_seen, own_passes = _Edits(), _OwnPasses()
     for key, cells in groups.items():
         cell = cells[0]
         if cell.settings.camera is None:
@@ -89,6 +90,7 @@ def check_cells(checked: Checked) -> Iterator[Finding]:
                         WARNING, f"The mesh is broken: {flaw}.", item.geometry.path,
                         "mend it in the program the scene comes from; the rest is drawn",
                     )  # fmt: skip
+        yield from own_passes.look(checked, cell, stage, snapshot)
         for prim, what, place in stage.notes:
             yield Finding(NOTE, f"{prim}: {what}.", str(place))
         if ("edits", key[0]) not in known:
@@ -103,6 +105,36 @@ def check_cells(checked: Checked) -> Iterator[Finding]:
         if checked.facilities.glance is not None:
             yield from _check_glance(checked.facilities.glance, cell, addresses)
     yield from edits_seen.findings()
+    yield from own_passes.findings()
+
+
+class _OwnPasses:
+    """Passes of the plan's own whose selection means nothing, or has no light in any cell."""
+
+    def __init__(self) -> None:
+        self._dark: dict[str, bool] = {}
+        self._wrong: set[str] = set()
+
+    def look(self, checked: Checked, cell: Cell, stage: CellStage, snapshot: Snapshot) -> Iterator[Finding]:
+        for name in cell.settings.passes:
+            own = checked.model.own_passes.get(name)
+            if not isinstance(own, OwnLight) or name in self._wrong:
+                continue
+            try:
+                lights = stage.lights_of(name, own, snapshot)
+            except LatticeError as problem:
+                self._wrong.add(name)
+                yield from_error(problem)
+                continue
+            self._dark[name] = self._dark.get(name, True) and not lights
+
+    def findings(self) -> Iterator[Finding]:
+        for name, dark in self._dark.items():
+            if dark and name not in self._wrong:
+                yield Finding(
+                    WARNING, f"The pass {name} will be black: nothing it selects is a light that shines.",
+                    f"own-passes: {name}", "select lights, or what stands above them",
+                )  # fmt: skip
 
 
 class _Edits:

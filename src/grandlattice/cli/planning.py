@@ -119,6 +119,7 @@ def _rows(step: lattice.Step, page: int, named: bool) -> list[dict[str, Any]]:
     return [
         {**({"plan": step.plan.name} if named else {}), "address": c.address,
          "coordinates": dict(c.coordinates), "size": str(c.settings.size),
+         "region": list(c.settings.region) if c.settings.region else None,
          "frames": list(c.settings.frames), "passes": list(c.settings.passes),
          "files": [str(f) for f in step.plan.files(c)]}
         for c in _page(step, page)[0]

@@ -9,7 +9,7 @@ from rich import box
 from rich.markup import escape
 from rich.table import Table
 
-from grandlattice import Cell, Explanation, Finding, Plan, Survey
+from grandlattice import Cell, CellSettings, Explanation, Finding, Plan, Survey
 from grandlattice.cli.words import console, many, short
 
 _MOST_ROWS, _MOST_COLUMNS = 40, 60  # of a matrix in the terminal
@@ -18,6 +18,14 @@ _MARKS = {
     "warning": "[yellow]! warning[/yellow]",
     "note": "[dim]· note[/dim]",
 }
+
+
+def _size(settings: CellSettings) -> str:
+    """The size of the picture, and the part of it that is rendered."""
+    if settings.region is None:
+        return str(settings.size)
+    left, top, right, bottom = settings.region
+    return f"{settings.size}, of it {right - left}x{bottom - top} at {left} {top}"
 
 
 def _table(*columns: str) -> Table:
@@ -94,7 +102,7 @@ def show_cells(plan: Plan, cells: list[Cell]) -> None:
             first = files[0]
         more = f" +{len(files) - 1}" if len(files) > 1 else ""
         rows.append({
-            "": str(cell.index + 1), "cell": escape(cell.address), "size": str(settings.size),
+            "": str(cell.index + 1), "cell": escape(cell.address), "size": _size(settings),
             "frames": frames, "passes": " ".join(settings.passes),
             "first file": escape(str(first)) + f"[dim]{more}[/dim]",
         })  # fmt: skip

@@ -26,7 +26,6 @@ from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Task
 from grandlattice.snapshot import Camera, Snapshot
 from grandlattice.stage import CellStage, Scene, Snapshotter, read_asset
-from grandlattice.stage.selecting import stands_below
 from grandlattice.tracer import Film, OwnPass, Sensor, Tracer, TraceSettings, Unfinished, image_files
 
 _PROBE_WIDTH = 128  # pixels
@@ -195,15 +194,7 @@ class Embedded:
             if isinstance(own, OwnOcclusion):
                 found[name] = OwnPass("occlusion", radius=own.radius.in_units(snapshot.metres_per_unit))
             elif isinstance(own, OwnLight):
-                place = Place(words=f"own-passes: {name}")
-                tops = self._stage.selected(own.on, place)
-                without = self._stage.selected(own.except_ or (), place)
-                lights = frozenset(
-                    light.path
-                    for light in snapshot.lights
-                    if stands_below(light.path, tops) and not stands_below(light.path, without)
-                )
-                found[name] = OwnPass("light", lights)
+                found[name] = OwnPass("light", self._stage.lights_of(name, own, snapshot))
         return found
 
     def images_for(self, snapshot: Snapshot, cell: Cell) -> Mapping[str, NDArray | None]:

@@ -14,10 +14,12 @@ from pxr import Sdf, Usd
 
 from grandlattice.errors import Place
 from grandlattice.plan import PlacedEdit, PlanModel
+from grandlattice.plan.schema import OwnLight
+from grandlattice.snapshot import Snapshot
 from grandlattice.stage.composing import Note
 from grandlattice.stage.drafting import Drafting, root_layer
 from grandlattice.stage.scene import Scene, quiet_usd
-from grandlattice.stage.selecting import Selector
+from grandlattice.stage.selecting import Selector, stands_below
 
 
 class CellStage:
@@ -68,15 +70,22 @@ class CellStage:
                 self._structure.TransferContent(self._drafting.structure)
             self._looks.TransferContent(self._drafting.looks)
 
-    def selected(self, on: Sequence[str], place: Place) -> list[Sdf.Path]:
-        """What a selection means in the current cell.
+    def lights_of(self, name: str, own: OwnLight, snapshot: Snapshot) -> frozenset[str]:
+        """Paths of the lights that a pass of the plan's own is of, in the current cell.
 
         Raises
         ------
         EditError
-            When it means nothing.
+            When its selection means nothing.
         """
-        return Selector(self.stage, self._model.select).prims(on, place=place, maybe=not on)
+        selector, place = Selector(self.stage, self._model.select), Place(words=f"own-passes: {name}")
+        tops = selector.prims(own.on, place=place)
+        without = selector.prims(own.except_ or (), place=place, maybe=True)
+        return frozenset(
+            light.path
+            for light in snapshot.lights
+            if stands_below(light.path, tops) and not stands_below(light.path, without)
+        )
 
     def _stack(self) -> None:
         between = [layer.identifier for layer in self._stacked]
