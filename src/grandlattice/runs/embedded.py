@@ -148,17 +148,14 @@ class Embedded:
                 snapshot, images, sensor, how, settings.passes, own=self.own(cell, snapshot)
             ).seconds
 
-        seconds(self.snapshot(cell, frame), 1)
+        seconds(self.snapshot(cell, frame), few)
         started = time.perf_counter()
         snapshot = self.snapshot(cell, next((f for f in settings.frames if f > frame), frame))
         seconds(snapshot, few)
-        fixed = time.perf_counter() - started
-        at_few = seconds(snapshot, few)
-        fixed = max(0.0, fixed - at_few)
-        if more == few:
-            return fixed, 0.0, at_few / pixels / few
-        sample = max(0.0, seconds(snapshot, more) - at_few) / pixels / (more - few)
-        return fixed, max(0.0, at_few / pixels - sample * few), sample
+        both = time.perf_counter() - started
+        # What a pixel costs besides its samples is about what one of them costs.
+        sample = seconds(snapshot, more) / (more + 1)
+        return max(0.0, both - sample * (few + 1)), sample / pixels, sample / pixels
 
     def glance(self, cell: Cell) -> tuple[float, float]:
         """The median and the highest luminance of a tiny picture of a cell, exposure in it; 1 is white.
