@@ -10,8 +10,8 @@ same picture is traced by the unchanged kernel, and the very same rays are put t
 batches, closest hits and shadow rays, with nothing else done.  What is opaque and what is clear
 stand in two scenes on both sides, watertight ones; each question to one of them counts as a ray.
 
-The last column is what every pass together costs, as a multiple of the beauty alone; a light pass
-for each light is among them.
+The column `passes` is what every pass together costs, as a multiple of the beauty alone; a light pass
+for each light is among them.  `two` is how many times as fast two threads trace as one.
 
     python benchmarks/rays.py
 """
@@ -47,7 +47,7 @@ def main() -> None:
         write_demo(folder)
         lattice.prepare_tracer()
         heads = f"{'one thread':26} {'rays':>11} {'path tracer':>13} {'embreex alone':>14}"
-        print(f"{heads} {'ratio':>6} {'passes':>7}")
+        print(f"{heads} {'ratio':>6} {'passes':>7} {'two':>5}")
         for address in CELLS:
             rays = folder / "rays.npz"
             subprocess.run([sys.executable, __file__, "record", str(folder), address, str(rays)], check=True)
@@ -101,6 +101,9 @@ def measure(folder: Path, address: str, rays: Path) -> None:
     tracer = Tracer(1)
     tracer.trace(snapshot, images, sensor, TraceSettings(samples=1))
     seconds = min(tracer.trace(snapshot, images, sensor, settings).seconds for _ in range(3))
+    pair = Tracer(2)
+    pair.trace(snapshot, images, sensor, TraceSettings(samples=1))
+    together = min(pair.trace(snapshot, images, sensor, settings).seconds for _ in range(3))
     every = [name for name in PASSES if name != "samples"]
     every += [f"light.{light.path.rpartition('/')[2]}" for light in snapshot.lights]
     passes = min(tracer.trace(snapshot, images, sensor, settings, every).seconds for _ in range(3))
@@ -114,7 +117,7 @@ def measure(folder: Path, address: str, rays: Path) -> None:
             count += len(closest) + len(shadow)
     print(
         f"{address:26} {count:>11,} {count / seconds / 1e6:>10.2f} M/s {count / alone / 1e6:>11.2f} M/s "
-        f"{alone / seconds:>6.2f} {passes / seconds:>7.2f}",
+        f"{alone / seconds:>6.2f} {passes / seconds:>7.2f} {seconds / together:>5.2f}",
         flush=True,
     )
 

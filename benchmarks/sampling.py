@@ -34,7 +34,10 @@ def exchange() -> None:
         seed = combine(combine(pixel_seed, dimension), sample)
         return to_floats(seed >> 8) * to_unit, to_floats(combine(seed, sample + 77) >> 8) * to_unit
 
-    sampling.pair = pair
+    # Nothing is compiled before it is called: whoever has the name gets the other one.
+    for module in list(sys.modules.values()):
+        if module.__name__.startswith("grandlattice.tracer") and hasattr(module, "pair"):
+            module.pair = pair  # type: ignore[attr-defined]
     from grandlattice.tracer import lamps
 
     real = lamps._dome_grid
