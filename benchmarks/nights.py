@@ -44,7 +44,7 @@ def measure_overhead(folder: Path, table: Table) -> None:
     plan = lattice.open_plan(write_demo(folder))
     plan.change("axes", {"camera": {"each": "cameras"}}).change("rules", []).change("order", ["camera"])
     chosen, frames = ["Wide", "Portrait"], "1-100"
-    plan.override(size="320x180", scale="100%", samples=20, frames=frames, denoise=False, format=["exr"],
+    plan.override(size="320x180", scale="100%", samples=10, frames=frames, denoise=False, format=["exr"],
                   passes=["beauty"], output="night/{camera}.{frame:04d}.{ext}")  # fmt: skip
     lattice.prepare_tracer()
     started = time.perf_counter()
