@@ -24,17 +24,17 @@ SAMPLES = 32
 
 def exchange() -> None:
     """Plain random numbers, and a sky that is aimed at everywhere alike."""
-    from grandlattice.tracer import compiling, lanes, sampling
+    from grandlattice.tracer import integrator, lanes, sampling  # noqa: F401
 
     combine, to_unit = sampling.combine, sampling._TO_UNIT
     to_floats = lanes.to_floats
 
-    @compiling.inner
+    @lanes.inner
     def pair(pixel_seed, sample, dimension):  # type: ignore[no-untyped-def]
         seed = combine(combine(pixel_seed, dimension), sample)
         return to_floats(seed >> 8) * to_unit, to_floats(combine(seed, sample + 77) >> 8) * to_unit
 
-    # Nothing is compiled before it is called: whoever has the name gets the other one.
+    # Nothing is compiled yet: whoever has the name gets the other one.
     for module in list(sys.modules.values()):
         if module.__name__.startswith("grandlattice.tracer") and hasattr(module, "pair"):
             module.pair = pair  # type: ignore[attr-defined]

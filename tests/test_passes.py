@@ -13,7 +13,7 @@ import pytest
 
 import grandlattice as lattice
 from conftest import PLAN
-from grandlattice.images import colours_of, scale_of, with_legend
+from grandlattice.images import colours_of, read_channels, scale_of, with_legend
 from grandlattice.snapshot import Geometry, Item, Light, Material, Snapshot
 from grandlattice.tracer import OwnPass, Sensor, Tracer, TraceSettings
 from shapes import MATT, camera, geometry, moved, plane, sphere, trace
@@ -254,6 +254,32 @@ def test_a_plan_asks_for_passes_of_its_own_a_part_and_a_shutter(plan_file: Path,
     assert code == 1
     assert "no prim /World/Lamps" in said
     assert "own-passes: warm" in said
+
+
+def test_each_eye_of_a_stereo_panorama_has_a_file_where_the_template_says_so(plan_file: Path, glat) -> None:
+    wide = PLAN.replace("size: 48x32", "size: 48x48\n  projection: stereo-panorama")
+    plan_file.write_text(wide)
+    whole = lattice.open_plan(plan_file).run(at=["day/Front"], workers=0)
+    template = "{frame:04d}.{ext}"
+    plan_file.write_text(wide.replace(template, "{eye}.{frame:04d}.{ext}"))
+    split = lattice.open_plan(plan_file).run(at=["day/Front"], workers=0)
+    names = sorted(path.name for path in split.files("day/Front"))
+    assert names == [f"Front.{eye}.0001.{ext}" for eye in ("left", "right") for ext in ("exr", "png")]
+    both = [
+        read_channels(path, ["R", "G", "B", "Z"])
+        for path in split.files("day/Front")
+        if path.suffix == ".exr"
+    ]
+    (one,) = (path for path in whole.files("day/Front") if path.suffix == ".exr")
+    np.testing.assert_array_equal(np.concatenate(both), read_channels(one, ["R", "G", "B", "Z"]))
+    assert lattice.open_plan(plan_file).run(at=["day/Front"], workers=0).outlook.done
+    for said, wrong in (
+        ("is for stereo panoramas", PLAN),
+        ("wants the whole picture", wide.replace("samples: 4", "samples: 4\n  region: 0 0 20 20")),
+    ):
+        plan_file.write_text(wrong.replace(template, "{eye}.{frame:04d}.{ext}"))
+        code, told = glat(plan_file.parent, "check")
+        assert (code, said in told) == (1, True), told
 
 
 def test_illuminance_is_shown_in_false_colours_with_a_legend(plan_file: Path, glat) -> None:

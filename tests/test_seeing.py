@@ -26,7 +26,7 @@ def box(x: float, y: float, z: float):
 
 def flat_view(width: float, height: float | None = None):
     """An orthographic camera at z = 9 that looks down −z at so much."""
-    return camera((0, 0, 9), aperture=(width, height or width), orthographic=True)
+    return camera((0, 20, 9), aperture=(width, height or width), orthographic=True)
 
 
 def glass(ior: float, **other) -> Material:
@@ -175,6 +175,44 @@ def test_tracks_and_the_next_frame_come_from_the_scene() -> None:
     UsdGeom.Camera(camera_prim).CreateShutterCloseAttr(0.0)
     snapshot = snapshot_of(stage, 2.0)  # as the camera has it
     np.testing.assert_allclose(snapshot.items[1].track[[0, -1], 3, 0], [2.0, 4.0])
+
+
+@pytest.mark.parametrize("moves", ["nothing", "instancer", "copies"])
+def test_copies_blur_whether_they_move_together_or_among_themselves(moves: str) -> None:
+    stage = Usd.Stage.CreateInMemory()
+    instancer = UsdGeom.PointInstancer.Define(stage, "/Many")
+    root = UsdGeom.Xform.Define(stage, "/Many/Ball")
+    root.AddTranslateOp().Set(Gf.Vec3d(0, 5, 0))
+    write_geometry(stage, "/Many/Ball/Shape", sphere(8))
+    instancer.GetPrototypesRel().SetTargets(["/Many/Ball"])
+    instancer.GetProtoIndicesAttr().Set([0, 0])
+    place, at = instancer.AddTranslateOp(), instancer.GetPositionsAttr()
+    place.Set(Gf.Vec3d(1, 0, 0))
+    at.Set([(0, 0, 0), (0, 20, 9)])
+    if moves == "instancer":
+        for frame in (1, 2, 3):
+            place.Set(Gf.Vec3d(frame, 0, 0), frame)
+    elif moves == "copies":
+        for frame in (1, 2, 3):
+            at.Set([(frame, 0, 0), (0, 20, 9)], frame)
+    snapshot = snapshot_of(stage, 2.0, shutter=(-0.5, 0.5), later=True)
+    (item,) = snapshot.items
+    assert item.placements.shape == (2, 4, 4)
+    if moves == "nothing":
+        assert item.track is None
+        np.testing.assert_array_equal(snapshot.later.places[0], item.to_world)
+    else:
+        # x of both copies when the shutter opens, at the frame, and when it closes.
+        track = item.track if item.track.ndim == 4 else item.copies[None] @ item.track[:, None]
+        first, second = ([1.5, 2, 2.5], [1.5, 2, 2.5]) if moves == "instancer" else ([2.5, 3, 3.5], [1.0] * 3)
+        np.testing.assert_allclose(track[[0, 2, -1], :, 3, 0].T, [first, second])
+        np.testing.assert_allclose(item.placements, track[2])
+    # Traced: a copy that moves by 1 has edges 1 wide.
+    view = camera((2, 5, 40), (2, 5, 0), aperture=(6.0, 6.0), focal_length=40.0)
+    film = trace(snapshot.items, [], view, (60, 60), 64, GLOW)
+    row = film.passes["beauty"][30, :, 0]
+    soft = ((row > 0.1) & (row < 0.9)).sum()  # pixels of a tenth
+    assert soft < 5 if moves == "nothing" else 14 < soft < 22
 
 
 def test_motion_is_pixels_to_the_next_frame() -> None:

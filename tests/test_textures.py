@@ -22,7 +22,8 @@ from grandlattice.tracer.materials import (
 )
 from grandlattice.tracer.memory import Pinned, aligned_words, float32s, int32s, load, store
 from grandlattice.tracer.scattering import albedo_tables
-from grandlattice.tracer.textures import decode_table, pack_textures, read_texture, srgb_to_linear, texture_at
+from grandlattice.tracer.sizes import srgb_to_linear
+from grandlattice.tracer.textures import decode_table, pack_textures, read_texture, texture_at
 from grandlattice.tracer.vertices import SCENE
 
 

@@ -13,6 +13,8 @@ import sys
 from importlib.metadata import version
 from pathlib import Path
 
+import llvmlite.binding as llvm
+
 
 def cache_folder() -> Path:
     """Where compiled kernels are kept."""
@@ -29,15 +31,21 @@ def cache_folder() -> Path:
 
 
 def kernel_folder() -> Path:
-    """Where the kernel of this version of the tracer is kept."""
+    """Where the kernels of this version of the tracer are kept."""
     digest = hashlib.blake2b(digest_size=8)
-    for file in sorted((Path(__file__).parent / "tracer").glob("*.py")):
+    for file in sorted((Path(__file__).parent / "tracer").rglob("*.py")):
         digest.update(file.read_bytes())
-    # Numba keeps a kernel apart for each place its source stands in.
-    digest.update(f"{Path(__file__).parent} {version('numba')} {sys.version}".encode())
+    features = llvm.get_host_cpu_features().flatten()
+    told = f"{version('numba')} {version('llvmlite')} {sys.version} {llvm.get_host_cpu_name()} {features}"
+    digest.update(told.encode())
     return cache_folder() / f"kernel-{digest.hexdigest()}"
 
 
+def kernel_file() -> Path:
+    """The machine code of the kernels, for this kind of processor."""
+    return kernel_folder() / "kernels.o"
+
+
 def is_compiled() -> bool:
-    """Whether a kernel for this machine and version is already in the cache."""
-    return any(kernel_folder().glob("**/*.nbc"))
+    """Whether kernels for this machine and version are already in the cache."""
+    return kernel_file().exists()

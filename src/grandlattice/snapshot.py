@@ -61,7 +61,7 @@ class Item:
     With `copies`, (N, 4, 4), it stands there N times: each goes before `to_world`.  The glass of a
     shape that closes upon itself is solid, unless it is said to be a `sheet`.  What moves while the
     shutter is open has a `track`, (S, 4, 4): its `to_world` at S times, the first when the shutter opens,
-    the last when it closes.
+    the last when it closes; with copies that move among themselves (S, N, 4, 4), each of its `placements`.
     """
 
     geometry: Geometry

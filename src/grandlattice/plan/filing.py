@@ -24,8 +24,8 @@ from grandlattice.plan.naming import (
     LONGEST,
     FileNames,
     PlannedFile,
+    contents_of,
     folded,
-    groups_of,
     number_text,
     parsed,
     planned_files,
@@ -36,7 +36,7 @@ from grandlattice.plan.naming import (
     wrong_name,
 )
 
-_KEYS = ("output", "format", "passes", "files", "frames", "take", "size", "scale", "region")
+_KEYS = ("output", "format", "passes", "files", "frames", "take", "size", "scale", "region", "projection")
 _AT_ONCE = 16_000_000  # hashes held at a time
 _BASE = 0x9E3779B97F4A7C15  # odd; any will do
 _WORD = (1 << 64) - 1
@@ -123,16 +123,19 @@ class Filing:
         for count, state in weighed:
             cells += count
             frames += count * len(state.frames)
-            kinds = [(ext, group) for ext in state.format for group in self._groups(state, ext)]
+            kinds = [(ext, *each) for ext in state.format for each in self._contents(state, ext)]
             files += count * len(state.frames) * len(kinds)
             pixels = state.pixels * len(state.frames)
-            channels = ((_BYTES[ext], 3 * len(group) if ext == "exr" else 1) for ext, group in kinds)
+            channels = (
+                (_BYTES[ext] / (2 if eye else 1), 3 * len(group) if ext == "exr" else 1)
+                for ext, group, eye in kinds
+            )
             size += int(count * pixels * sum(rate * each for rate, each in channels))
         return Totals(cells, frames, files, size)
 
-    def _groups(self, state: CellSettings, ext: str) -> list[tuple[str, ...]]:
+    def _contents(self, state: CellSettings, ext: str) -> list[tuple[tuple[str, ...], str]]:
         pieces = self._pieces(template_of(state, ext))
-        return groups_of(state, ext, {name for _, name, _ in pieces})
+        return contents_of(state, ext, {name for _, name, _ in pieces})
 
     def _pieces(self, template: str) -> Sequence[tuple[str, str | None, str]]:
         axes = tuple(axis.name for axis in self._lattice.axes)
@@ -250,21 +253,23 @@ class Filing:
             template = template_of(state, ext)
             pieces = self._pieces(template)
             fields = {name for _, name, _ in pieces}
-            for passes in groups_of(state, ext, fields):
-                parts = [part for piece in pieces for part in self._parts(piece, state, ext, passes)]
+            for content in contents_of(state, ext, fields):
+                parts = [part for piece in pieces for part in self._parts(piece, state, ext, *content)]
                 parts.append(_Part((with_ending(template, fields, ext),)))
                 variants.append(_Variant(ext, tuple(parts)))
         return variants
 
     def _parts(
-        self, piece: tuple[str, str | None, str], state: CellSettings, ext: str, passes: tuple[str, ...]
-    ) -> Iterator[_Part]:
+        self, piece: tuple[str, str | None, str], state: CellSettings, ext: str, passes: tuple[str, ...],
+        eye: str,
+    ) -> Iterator[_Part]:  # fmt: skip
         text, name, width = piece
         yield _Part((text,))
         axes = {axis.name: a for a, axis in enumerate(self._lattice.axes)}
         constant = {
             **self._names.words, "plan": self._names.plan, "scene": self._names.scene, "ext": ext,
             "pass": passes[0], "take": take_text(state), "date": "0000-00-00",
+            "eye": eye,
         }  # fmt: skip
         if name in axes:
             yield self._entry_parts[axes[name]]

@@ -17,9 +17,10 @@ from grandlattice.errors import OutputError, Place, nearest
 from grandlattice.plan.cells import Cell, CellSettings
 
 LAYERED = frozenset({"exr"})
-_FIELDS = ("plan", "scene", "cell", "index", "pass", "frame", "take", "version", "date", "ext")
+_FIELDS = ("plan", "scene", "cell", "index", "pass", "frame", "take", "version", "date", "ext", "eye")
 _RESERVED = re.compile(r"(con|prn|aux|nul|com\d|lpt\d)(\..*)?", re.IGNORECASE)
 _FORBIDDEN = re.compile(r'[<>:"|?*\\\x00-\x1f\x7f-\x9f\u200e\u200f\u2028-\u202e\u2066-\u2069]')
+EYES = "left", "right"
 LONGEST = 240  # bytes of one name; 255 less room for a temporary ending
 
 
@@ -49,7 +50,8 @@ class FileNames:
 class PlannedFile:
     """A file a cell will have: where (below the output folder, with /), and what goes into it.
 
-    `stamp` is the version its name speaks of, if it does.
+    `stamp` is the version its name speaks of, if it does; `eye` which half of a stereo picture it
+    is, ``left`` or ``right``, empty for all of it.
     """
 
     path: str
@@ -57,6 +59,7 @@ class PlannedFile:
     format: str
     passes: tuple[str, ...]
     stamp: Stamp | None = None
+    eye: str = ""
 
 
 Piece = tuple[str, "str | None", str]
@@ -134,10 +137,30 @@ def _filled(pieces: Iterable[Piece], values: Mapping[str, object]) -> str:
     return "".join(out)
 
 
-def groups_of(settings: CellSettings, ext: str, fields: Iterable[str | None]) -> list[tuple[str, ...]]:
-    """The passes of each file of a format: all in one, or one in each where the template says so."""
-    contents = settings.passes if ext in LAYERED else ("beauty",)
-    return [(name,) for name in contents] if "pass" in fields else [contents]
+def contents_of(
+    settings: CellSettings, ext: str, fields: Iterable[str | None], place: Place | None = None
+) -> list[tuple[tuple[str, ...], str]]:
+    """Passes and eye of each file of a format: all in one, or one in each where the template says so.
+
+    Raises
+    ------
+    OutputError
+        Where a template tells eyes apart and there are no two.
+    """
+    passes = settings.passes if ext in LAYERED else ("beauty",)
+    groups = [(name,) for name in passes] if "pass" in fields else [passes]
+    if "eye" not in fields:
+        return [(group, "") for group in groups]
+    if settings.projection != "stereo-panorama":
+        raise OutputError(
+            "{eye} in the output template is for stereo panoramas.", place=place,
+            cure="set projection: stereo-panorama, or leave {eye} out",
+        )  # fmt: skip
+    if settings.region is not None:
+        raise OutputError(
+            "{eye} in the output template wants the whole picture.", place=place, cure="leave region out"
+        )
+    return [(group, eye) for group in groups for eye in EYES]
 
 
 def planned_files(cell: Cell, names: FileNames, frames: Iterable[int] | None = None) -> Iterator[PlannedFile]:
@@ -169,17 +192,18 @@ def planned_files(cell: Cell, names: FileNames, frames: Iterable[int] | None = N
             values.update({"version": stamp.version, "date": stamp.date})
         ending = with_ending(template, fields, ext)
         by_name = cell.name if "cell" not in fields else None
-        templates.append((ext, pieces, place, ending, by_name, groups_of(settings, ext, fields)))
+        contents = contents_of(settings, ext, fields, place)
+        templates.append((ext, pieces, place, ending, by_name, contents))
     for frame in settings.frames if frames is None else frames:
         values["frame"] = frame
-        for ext, pieces, place, ending, by_name, groups in templates:
+        for ext, pieces, place, ending, by_name, contents in templates:
             values["ext"] = ext
-            for passes in groups:
-                values["pass"] = passes[0]
+            for passes, eye in contents:
+                values["pass"], values["eye"] = passes[0], eye
                 path = _filled(pieces, values) + ending
                 if by_name is not None:
                     path = _beside(path, by_name)
-                yield PlannedFile(_checked(path, cell, place), frame, ext, passes, stamp)
+                yield PlannedFile(_checked(path, cell, place), frame, ext, passes, stamp, eye)
 
 
 def take_text(settings: CellSettings) -> str:

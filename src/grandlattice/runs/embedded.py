@@ -197,8 +197,10 @@ class Embedded:
     def images_for(self, snapshot: Snapshot, cell: Cell) -> Mapping[str, NDArray | None]:
         """Every image a snapshot needs, None for those that are missing and may be."""
         images, wanted = {}, image_files(snapshot)
+        new = [file for file in wanted if file not in self._images]
         with ThreadPoolExecutor(max(self._order.threads, 2)) as pool:
-            read = list(pool.map(self._image, wanted))
+            list(pool.map(self._image, new))
+        read = [self._image(file) for file in wanted]
         for (file, texture), image in zip(wanted.items(), read, strict=True):
             if image is None and not self._order.allow_missing:
                 raise SceneError(

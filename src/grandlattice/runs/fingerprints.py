@@ -89,7 +89,7 @@ class Fingerprints:
 
         told = self._once(cell.settings, f"{planned.format} {planned.passes}", kind)
         return hashlib.blake2b(
-            inputs + told + f"{planned.frame} {cell.address}".encode(), digest_size=16
+            inputs + told + f"{planned.frame}{planned.eye} {cell.address}".encode(), digest_size=16
         ).hexdigest()
 
     def content(self, cell: Cell) -> str:

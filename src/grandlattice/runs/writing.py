@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Sequence
+from dataclasses import replace
 from functools import cache, partial
 from importlib.metadata import version
 from pathlib import Path
@@ -66,11 +67,11 @@ class Filer:
         return records
 
     def _write(self, path: Path, file: TaskFile, cell: Cell, rendered: Rendered) -> None:
-        film = rendered.film
+        film = _of_eye(rendered.film, file.planned.eye)
         settings, kind = cell.settings, file.planned.format
         metadata = self._metadata(cell, file, film)
         ppi = settings.size.ppi
-        whole = set(file.planned.passes) == set(settings.passes)
+        whole = set(file.planned.passes) == set(settings.passes) and not file.planned.eye
         if kind == "exr" and rendered.original is not None and whole:
             copy_with_marks(rendered.original, path, metadata)
             return
@@ -128,6 +129,8 @@ class Filer:
         stamp = file.planned.stamp
         if stamp is not None:
             facts[f"{MARK}version"] = f"{stamp.version} {stamp.date} {stamp.content}"
+        if file.planned.eye:
+            facts[f"{MARK}eye"] = file.planned.eye
         if film.noise is not None:
             facts[f"{MARK}noise"] = round(film.noise, 6)
         if film.unfinished:
@@ -146,7 +149,7 @@ class Filer:
             fingerprint=file.fingerprint,
             bytes=size,
             width=film.width,
-            height=film.height,
+            height=_of_eye(film, file.planned.eye).height,
             samples=film.samples,
             rays=film.rays,
             seconds=film.seconds,
@@ -156,6 +159,15 @@ class Filer:
             noise=film.noise,
             unfinished=film.unfinished,
         )
+
+
+def _of_eye(film: Film, eye: str) -> Film:
+    """The half of a stereo picture that an eye sees, the left eye's above; all of it where none is named."""
+    if not eye:
+        return film
+    half = film.height // 2
+    rows = slice(0, half) if eye == "left" else slice(film.height - half, film.height)
+    return replace(film, passes={name: pixels[rows] for name, pixels in film.passes.items()})
 
 
 def id_marks(name: str, names: Sequence[str]) -> dict[str, str]:

@@ -54,6 +54,11 @@ class _Shape:
     varies: bool
     chain: Chain
 
+    @property
+    def placed_by(self) -> Usd.Prim:
+        """The prim whose transform places it in the world: itself, or the outermost of its instancers."""
+        return self.chain[0].instancer if self.chain else self.prim
+
 
 class Snapshotter:
     """Takes snapshots of a cell stage, reading again only what changed."""
@@ -134,7 +139,7 @@ class Snapshotter:
 
     def _at_the_next_frame(self, camera: Usd.Prim, frame: float) -> Later:
         transforms = UsdGeom.XformCache(Usd.TimeCode(frame))
-        prims = (self._stage.GetPrimAtPath(path) for path in self._standing)
+        prims = (shape.placed_by for shape in self._shown)
         places = tuple(matrix_array(transforms.GetLocalToWorldTransform(prim)) for prim in prims)
         return Later(places, read_camera(camera, Usd.TimeCode(frame)))
 
@@ -178,10 +183,10 @@ class Snapshotter:
         """Whether anything but lights and cameras differs between frames; looked up once."""
         if self._animated is None:
             shapes = self._shapes or []
-            self._movers = [k for k, shape in enumerate(self._shown) if _transform_varies(shape.prim)]
+            self._movers = [k for k, shape in enumerate(self._shown) if _transform_varies(shape.placed_by)]
             others = (
                 any(s.varies or _visibility_varies(s.prim) or chain_varies(s.chain) for s in shapes)
-                or any(self._shown[k].chain for k in self._movers)
+                or any(_transform_varies(shape.prim) for shape in self._shown if shape.chain)
                 or any(_looks_vary(source) for source in self._sources)
             )  # fmt: skip
             self._animated, self._only_moves = others or bool(self._movers), not others
@@ -193,10 +198,10 @@ class Snapshotter:
         items = list(self._items)
         for k in self._movers:
             shape = self._shown[k]
-            matrix = matrix_array(transforms.GetLocalToWorldTransform(shape.prim))
+            matrix = matrix_array(transforms.GetLocalToWorldTransform(shape.placed_by))
             if not np.isfinite(matrix).all():
                 matrix = items[k].to_world
-            items[k] = replace(items[k], to_world=matrix, track=self._track(shape, moments))
+            items[k] = replace(items[k], to_world=matrix, track=self._track(shape, moments, items[k].copies))
         self._items = tuple(items)
 
     # --- reading -----------------------------------------------------------------------------
@@ -262,7 +267,7 @@ class Snapshotter:
                 Item(
                     self._geometry_of(shape, time, read_by), matrix, tuple(uses),
                     matte=state == "matte", catches=state == "catch", seen=state != "unseen", copies=copies,
-                    track=self._track(shape, moments),
+                    track=self._track(shape, moments, copies),
                     sheet=bool(UsdGeom.Gprim(shape.prim).GetDoubleSidedAttr().Get(time)),
                 )
             )  # fmt: skip
@@ -272,11 +277,19 @@ class Snapshotter:
         if tuple(materials) != self._materials:
             self._materials = tuple(materials)
 
-    def _track(self, shape: _Shape, moments: list[UsdGeom.XformCache]) -> NDArray[np.float64] | None:
-        """Where a shape is while the shutter is open; None where it stands still."""
-        if not moments or shape.chain or not _transform_varies(shape.prim):
+    def _track(
+        self, shape: _Shape, moments: list[UsdGeom.XformCache], copies: NDArray | None
+    ) -> NDArray[np.float64] | None:
+        """Where a shape is while the shutter is open, see `Item`; None where it stands still."""
+        if moments and copies is not None and chain_varies(shape.chain):
+            each = [copies_of(shape.prim, shape.chain, at.GetTime(), at) for at in moments]
+            if any(len(here) != len(copies) for _, here in each):
+                return None  # some come or go meanwhile; nobody knows which
+            track = np.array([here @ to_world for to_world, here in each])
+        elif moments and _transform_varies(shape.placed_by):
+            track = np.array([matrix_array(at.GetLocalToWorldTransform(shape.placed_by)) for at in moments])
+        else:
             return None
-        track = np.array([matrix_array(at.GetLocalToWorldTransform(shape.prim)) for at in moments])
         return track if np.isfinite(track).all() and np.ptp(track, axis=0).any() else None
 
     def _geometry_of(self, shape: _Shape, time: Usd.TimeCode, uv: str) -> Geometry:

@@ -1,4 +1,4 @@
-"""Ray queries: the Embree library of the `embreex` wheel, called from numba.
+"""Ray queries: the Embree library of the `embreex` wheel, called from kernels.
 
 All that is known about Embree's C interface stands in this file: finding the library, building
 a scene, the layout of a ray, and the two questions kernels ask, `closest_hits` and `blocked`.
@@ -25,11 +25,11 @@ from typing import Any, NamedTuple
 
 import llvmlite.binding
 import numpy as np
-from numba import types
 from numpy.typing import NDArray
 
 from grandlattice.errors import TracerError
 from grandlattice.tracer.lanes import LANES, all_lanes, bits_of, inner, lowest_bit, mask_of, where
+from grandlattice.tracer.later import of_outside
 from grandlattice.tracer.memory import float32s, int32s, int64s, load, store, uint32s
 
 # mypy: disable-error-code="no-untyped-def"
@@ -238,11 +238,8 @@ _VALID, _ARGUMENTS, _SINGLE = LANES * 22, LANES * 23, LANES * 24
 RAY_ROOM = LANES * 26
 """Words a thread needs to ask for hits, at an address that is a multiple of 64."""
 
-_query = types.void(types.intp, types.intp, types.intp)
-_packet_query = types.void(types.intp, types.intp, types.intp, types.intp)
-_intersect = types.ExternalFunction("rtcIntersect1", _query)
-_occluded = types.ExternalFunction("rtcOccluded1", _query)
-_intersect_packet = types.ExternalFunction("rtcIntersect16", _packet_query)
+_intersect, _occluded = of_outside("rtcIntersect1", 3), of_outside("rtcOccluded1", 3)
+_intersect_packet = of_outside("rtcIntersect16", 4)
 _COHERENT, _EVERYTHING = 1 << 16, 0xFFFFFFFF
 
 

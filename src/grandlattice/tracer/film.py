@@ -6,7 +6,7 @@ list of its own.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -172,9 +172,10 @@ def empty_sums(width: int, height: int, passes: Sequence[str], share_count: int)
 
 
 def developed(
-    film: dict[str, NDArray], counts: NDArray[np.int32], names: Mapping[str, Sequence[str]], camera: Camera
-) -> dict[str, NDArray]:
-    """Every pass there is something of, from its sums."""
+    film: dict[str, NDArray], counts: NDArray[np.int32], names: Mapping[str, Sequence[str]], camera: Camera,
+    wanted: Collection[str],
+) -> dict[str, NDArray]:  # fmt: skip
+    """The passes of `wanted` there is something of, from their sums, and the beauty."""
     share = (1.0 / np.maximum(counts, 1)).astype(np.float32)[..., None]
     empty = film["depth"] >= NOTHING
     depth = np.where(empty, np.float32(np.inf), np.abs(film["depth"]))
@@ -183,7 +184,7 @@ def developed(
             empty.reshape(empty.shape + (1,) * (film[name].ndim - 2)), film[name].dtype.type(0), film[name]
         )
         for name in ("normal", "position", "uv", "front")
-        if name in film
+        if name in film and (name != "normal" or {"normal", "normal-camera"} & set(wanted))
     }
     beauty = film["beauty"] * share
     if "caught" in film:
@@ -200,13 +201,15 @@ def developed(
     if "depth_soft" in film:
         total, met = np.moveaxis(film["depth_soft"], -1, 0)
         made["depth-soft"] = np.where(met > 0, total / np.maximum(met, 1), np.inf)[..., None]
-    axes = np.asarray(camera.to_world)[:3, :3]
-    axes = axes / np.linalg.norm(axes, axis=1, keepdims=True)
+    if "normal-camera" in wanted:
+        axes = np.asarray(camera.to_world)[:3, :3]
+        axes = axes / np.linalg.norm(axes, axis=1, keepdims=True)
+        made["normal-camera"] = (film["normal"] @ axes.T).astype(np.float32)
+    if "albedo" in wanted:
+        made["albedo"] = film["albedo"] * share
     made |= {name: film[name] for name in ("position", "uv") if name in film}
     return made | {
-        "normal-camera": (film["normal"] @ axes.T).astype(np.float32),
         "beauty": beauty,
-        "albedo": film["albedo"] * share,
         "depth": depth[..., None],
         "normal": film["normal"],
         "samples": counts[..., None].astype(np.float32),

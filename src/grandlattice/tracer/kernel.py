@@ -1,59 +1,64 @@
-"""The compiled kernel, kept between runs in the folder `compiled` names."""
+"""The kernels: machine code, compiled once and kept in the folder `compiled` names."""
 
 from __future__ import annotations
 
+import ctypes
+import os
 from collections.abc import Callable
+from contextlib import suppress
+from functools import lru_cache
+from importlib import import_module
+from pathlib import Path
 from typing import Any
 
-import numba
-from numba import njit
+import llvmlite.binding as llvm
 
-from grandlattice.compiled import kernel_folder
-from grandlattice.tracer import embree, integrator, stream
-from grandlattice.tracer.compiling import ask_ours_first
-from grandlattice.tracer.lanes import OPERATIONS
-from grandlattice.tracer.memory import Pinned
+from grandlattice.compiled import kernel_file
+from grandlattice.tracer import embree
+
+_KERNELS = {"trace_tile": ("integrator", 13), "halve_bytes": ("sizes", 8)}
+"""Names of kernels → the module they are written in, and how many whole numbers they take."""
 
 
-def _compiled() -> Callable[..., Any]:
-    ask_ours_first(OPERATIONS)
-    embree.library()  # the ray queries must be known before a kept kernel is loaded
-    usual = numba.config.CACHE_DIR
-    numba.config.CACHE_DIR = str(kernel_folder())
+def kernel(name: str) -> Callable[..., int]:
+    """A kernel by its name; it leaves Python alone while it works."""
+    return load_kernels()[name]
+
+
+@lru_cache(maxsize=1)
+def load_kernels() -> dict[str, Callable[..., int]]:
+    """All kernels, compiled or from the cache."""
+    embree.library()  # the ray queries must be known before machine code that asks them is loaded
+    code = _kept(kernel_file())
+    # The native target of an LLVM that compiled nothing in this process yet.
+    llvm.initialize_native_target()
+    llvm.initialize_native_asmprinter()
+    machine = llvm.Target.from_default_triple().create_target_machine(jit=True)
+    engine = llvm.create_mcjit_compiler(llvm.parse_assembly(""), machine)
+    engine.add_object_file(llvm.ObjectFileRef.from_data(code))
+    engine.finalize_object()
+    loaded: dict[str, Callable[..., int]] = {}
+    for name, (_, count) in _KERNELS.items():
+        kind = ctypes.CFUNCTYPE(ctypes.c_int64, *[ctypes.c_int64] * count)
+        loaded[name] = kind(engine.get_function_address(name))
+    _engines.append(engine)
+    return loaded
+
+
+_engines: list[Any] = []  # machine code lives as long as its engine
+
+
+def _kept(file: Path) -> bytes:
     try:
-        return njit(cache=True, nogil=True, error_model="numpy")(integrator.trace_tile)
-    finally:
-        numba.config.CACHE_DIR = usual
+        return file.read_bytes()
+    except OSError:
+        from grandlattice.tracer.compiling.machine import machine_code
 
-
-_trace_tile = _compiled()
-
-
-def load_kernel(scene: Pinned, lens: Pinned, options: Pinned, film: Pinned) -> None:
-    """Have the kernel ready, compiled or from the cache, so that no picture's time is spent on it."""
-    records = (part.address for part in (lens, options, film))
-    _trace_tile(scene.address, 0, *records, 0, 0, 0, 0, 0, 0, 1, 1)
-
-
-def trace_tile(
-    scene: Pinned, room: int, lens: Pinned, options: Pinned, film: Pinned, tile: tuple[int, int, int, int],
-    first: int, count: int,
-) -> int:  # fmt: skip
-    """Trace samples `first` … `first + count` of a rectangle of pixels into `film`.
-
-    Parameters
-    ----------
-    scene, lens, options, film : records, see `vertices`, `lens`, `integrator` and `stream`.
-    room : address of `stream.room_for(…)` words of the calling thread.
-    tile : left, top, right, bottom.
-    count : at most `stream.BATCH`.
-
-    Returns
-    -------
-    The number of rays.
-    """
-    stride = stream.stride_of(count)
-    return _trace_tile(
-        scene.address, room, lens.address, options.address, film.address, *tile, first, count, stride,
-        stream.BATCH // stride,
-    )  # fmt: skip
+        modules = {each: import_module(f"grandlattice.tracer.{each}") for each, _ in _KERNELS.values()}
+        code = machine_code({n: (getattr(modules[m], n), count) for n, (m, count) in _KERNELS.items()})
+        with suppress(OSError):  # a cache that cannot be written only costs time
+            part = file.with_name(f".{file.name}.{os.getpid()}.part")
+            part.parent.mkdir(parents=True, exist_ok=True)
+            part.write_bytes(code)
+            os.replace(part, file)
+        return code

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from grandlattice.snapshot import Light
 from grandlattice.tracer.embree import CAMERA, OTHER
 from grandlattice.tracer.memory import records, table
-from grandlattice.tracer.textures import srgb_to_linear
+from grandlattice.tracer.sizes import srgb_to_linear
 
 DOME, DISTANT, RECT, DISK, SPHERE, CYLINDER, GLOWING = range(7)
 _KINDS = {

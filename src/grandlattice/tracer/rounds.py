@@ -176,17 +176,15 @@ class Rounds:
 
     def counts(self) -> NDArray[np.int32]:
         """(H, W) samples of each pixel."""
-        found = np.zeros(self.sums["depth"].shape, np.int32)
-        for tile in self.tiles:
-            found[tile.pixels] = self._samples_of(tile.number)
-        return found
+        samples = np.array([self._samples_of(k) for k in range(len(self.tiles))], np.int32)
+        return np.broadcast_to(self._spread(samples), self.sums["depth"].shape)
 
     def seconds(self) -> NDArray[np.float32]:
         """(H, W) seconds each pixel took, the same within a tile."""
-        found = np.zeros(self.sums["depth"].shape, np.float32)
+        each = np.zeros(len(self.tiles), np.float32)
         for tile in self.tiles:
-            found[tile.pixels] = self.tile_seconds[tile.number] / tile.size
-        return found
+            each[tile.number] = self.tile_seconds[tile.number] / tile.size
+        return np.broadcast_to(self._spread(each), self.sums["depth"].shape)
 
     @property
     def is_whole(self) -> bool:
@@ -215,12 +213,27 @@ class Rounds:
         for r in self.rounds:
             odd[r.number + 1] = odd[r.number] + (r.samples if r.number % 2 else 0)
             even[r.number + 1] = even[r.number] + (0 if r.number % 2 else r.samples)
-        n, m = np.zeros(self.sums["depth"].shape), np.zeros(self.sums["depth"].shape)
+        # Of a half's sum, of the whole's, and of all: 1/n + 1/m, 1/m and 1/(n + m), each for three channels.
+        n, m = odd[self.taken], even[self.taken]
+        scale, of_half, of_whole, of_all = (
+            self._spread(part.astype(np.float32))
+            for part in (np.sqrt(n * m) / (3.0 * (n + m)), 1.0 / n + 1.0 / m, 1.0 / m, 1.0 / (3.0 * (n + m)))
+        )
+        apart, light = (np.zeros(self.sums["depth"].shape, np.float32) for _ in range(2))
+        for k in range(3):
+            half, whole = self.sums["half"][..., k], self.sums["beauty"][..., k]
+            apart += np.abs(half * of_half - whole * of_whole)
+            light += whole
+        return apart * scale, light * of_all
+
+    def _spread(self, of_tiles: NDArray) -> NDArray:
+        """Numbers of tiles over their pixels; one number where all are the same."""
+        if (of_tiles == of_tiles[0]).all():
+            return of_tiles[0]
+        found = np.empty(self.sums["depth"].shape, of_tiles.dtype)
         for tile in self.tiles:
-            n[tile.pixels], m[tile.pixels] = odd[self.taken[tile.number]], even[self.taken[tile.number]]
-        half, whole = self.sums["half"][..., :3], self.sums["beauty"][..., :3]
-        apart = np.abs(half / n[..., None] - (whole - half) / m[..., None]).mean(-1)
-        return apart * np.sqrt(n * m) / (n + m), (whole / (n + m)[..., None]).mean(-1)
+            found[tile.pixels] = of_tiles[tile.number]
+        return found
 
     def _judge(self) -> None:
         """Call tiles clean whose error is small enough beside their light."""

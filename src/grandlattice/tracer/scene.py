@@ -311,6 +311,9 @@ def _tracks(items: list[Item]) -> NDArray[np.float64]:
     times = max((len(item.track) for item in items if item.track is not None), default=0)
     found = [np.zeros((0, times, 4, 4))]
     for item in items:
+        if item.track is not None and item.track.ndim == 4:
+            found.append(item.track.swapaxes(0, 1))
+            continue
         track = np.broadcast_to(item.to_world, (times, 4, 4)) if item.track is None else item.track
         copies = np.eye(4)[None] if item.copies is None else item.copies
         found.append(copies[:, None] @ track[None] if times else np.zeros((len(copies), 0, 4, 4)))

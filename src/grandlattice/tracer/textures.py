@@ -1,8 +1,9 @@
 """Textures for kernels: a table of how each image is read, and where its pixels are.
 
 Eight-bit images stay eight-bit in memory (a byte a channel, decoded on reading); all others are
-float.  Each is followed by itself at half the size, and so on.  Reading is bilinear with the wrap modes
-of UsdUVTexture, at the size whose texels are as wide as the ray; between two sizes chance decides.
+float.  Each is followed by itself at half the size, and so on: see `sizes`.  Reading is bilinear with
+the wrap modes of UsdUVTexture, at the size whose texels are as wide as the ray; between two sizes chance
+decides.
 """
 
 from __future__ import annotations
@@ -18,6 +19,7 @@ from numpy.typing import NDArray
 from grandlattice.snapshot import Texture
 from grandlattice.tracer.lanes import any_of, inner, to_floats, to_ints, where
 from grandlattice.tracer.memory import float32s, int32s, records, table
+from grandlattice.tracer.sizes import FLOATS, LINEAR_BYTES, SRGB_BYTES, sizes_of, srgb_to_linear
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -26,7 +28,6 @@ _WRAPS = {
     "repeat": _WRAPS_REPEAT, "clamp": _WRAPS_CLAMP, "mirror": _WRAPS_MIRROR, "black": _WRAPS_BLACK,
     "useMetadata": _WRAPS_REPEAT,
 }  # fmt: skip
-_LINEAR_BYTES, _SRGB_BYTES, _FLOATS = 0, 1, 2
 
 
 TEXTURE = np.dtype(
@@ -45,77 +46,6 @@ TEXTURE = np.dtype(
 """How a texture is read; `texels` is the address of its pixels, four channels each."""
 
 texture_at = records(TEXTURE)
-
-
-def srgb_to_linear(value: NDArray[np.float64]) -> NDArray[np.float64]:
-    """IEC 61966-2-1, sRGB to linear, both 0..1."""
-    return np.where(value <= 0.04045, value / 12.92, ((value + 0.055) / 1.055) ** 2.4)
-
-
-def _with_four_channels(pixels: NDArray) -> NDArray:
-    """RGBA from 1 to 4 channels: grey is spread over RGB, a missing alpha is one."""
-    height, width, channels = pixels.shape
-    one = 255 if pixels.dtype == np.uint8 else 1.0
-    out = np.full((height, width, 4), one, pixels.dtype)
-    if channels <= 2:
-        out[..., :3] = pixels[..., :1]
-        out[..., 3] = pixels[..., 1] if channels == 2 else one
-    else:
-        out[..., :channels] = pixels
-    return out
-
-
-_TO_LIGHT = np.round(srgb_to_linear(np.arange(256) / 255.0) * 65535.0).astype(np.uint16)
-_FROM_LIGHT = np.searchsorted((_TO_LIGHT[1:].astype(int) + _TO_LIGHT[:-1]) / 2, np.arange(65536)).astype(
-    np.uint8
-)
-_MOST_LEVELS = 16
-
-
-def _halved(light: NDArray) -> NDArray:
-    """An image at half the size, averaged; an odd last line is left out.
-
-    Sixteen bits stay sixteen bits: half of each of two is added, and again.
-    """
-    tall, wide = light.shape[0] // 2, light.shape[1] // 2
-    rows, columns = light[: 2 * tall], slice(2 * wide)
-    if light.dtype != np.uint16:
-        lines = (rows[::2] + rows[1::2])[:, columns]
-        return np.asarray((lines[:, ::2] + lines[:, 1::2]) * np.float32(0.25), np.float32)
-    lines = ((rows[::2] >> 1) + (rows[1::2] >> 1))[:, columns] >> 1
-    return np.asarray(lines[:, ::2] + lines[:, 1::2])
-
-
-def _in_light(pixels: NDArray, curve: int) -> NDArray:
-    """What can be averaged: floats as they are, bytes in sixteen bits without their curve."""
-    if pixels.dtype != np.uint8:
-        return pixels
-    if curve != _SRGB_BYTES:
-        return pixels * np.uint16(257)
-    light = _TO_LIGHT.take(pixels)
-    light[..., 3] = pixels[..., 3] * np.uint16(257)  # alpha has no curve
-    return light
-
-
-def _as_bytes(light: NDArray, curve: int) -> NDArray:
-    if light.dtype != np.uint16:
-        return light
-    if curve != _SRGB_BYTES:
-        return (light >> 8).astype(np.uint8)
-    pixels = _FROM_LIGHT.take(light)
-    pixels[..., 3] = light[..., 3] >> 8
-    return pixels
-
-
-def _sizes_of(pixels: NDArray, curve: int) -> tuple[NDArray, NDArray[np.int32]]:
-    """All sizes of an image one after the other, and where each begins, in texels."""
-    sizes, light = [pixels], _in_light(pixels, curve)
-    while min(light.shape[:2]) > 1 and len(sizes) < _MOST_LEVELS:
-        light = _halved(light)
-        sizes.append(_as_bytes(light, curve))
-    counts = [size.shape[0] * size.shape[1] for size in sizes]
-    flat = np.concatenate([size.reshape(-1, 4) for size in sizes])
-    return np.ascontiguousarray(flat), np.array(np.cumsum(counts) - counts, np.int32)
 
 
 def decode_table() -> NDArray[np.float32]:
@@ -190,9 +120,9 @@ def _curve(texture: Texture, pixels: NDArray) -> int:
     UsdUVTexture, sourceColorSpace auto: eight bits with three or four channels is sRGB.
     """
     if pixels.dtype != np.uint8:
-        return _FLOATS
+        return FLOATS
     auto = texture.colour_space == "auto" and pixels.shape[2] >= 3
-    return _SRGB_BYTES if auto or texture.colour_space == "sRGB" else _LINEAR_BYTES
+    return SRGB_BYTES if auto or texture.colour_space == "sRGB" else LINEAR_BYTES
 
 
 def _all_sizes(images: list[NDArray], curves: list[int], known: Sizes, threads: int) -> Sizes:
@@ -201,7 +131,7 @@ def _all_sizes(images: list[NDArray], curves: list[int], known: Sizes, threads: 
     kept = {key: known[key] for key in wanted if key in known}
     missing = [key for key in wanted if key not in kept]
     with ThreadPoolExecutor(max(threads, 1)) as pool:
-        made = pool.map(lambda key: _sizes_of(_with_four_channels(wanted[key]), key[1]), missing)
+        made = pool.map(lambda key: sizes_of(wanted[key], key[1]), missing)
         kept |= {key: (wanted[key], *each) for key, each in zip(missing, made, strict=True)}
     known.clear()
     known.update(kept)
@@ -258,10 +188,10 @@ def _wrapped(i, size, mode):
 def _texel(texture, kind, decode, index, weight):
     """RGBA of one texel of each lane's texture, times a weight."""
     rgba = (0.0 * weight, 0.0 * weight, 0.0 * weight, 0.0 * weight)
-    bytewise = kind != _FLOATS
+    bytewise = kind != FLOATS
     if any_of(bytewise):
         word = int32s(texture)[where(bytewise, index, 0)]
-        d, curve = float32s(decode), where(kind == _SRGB_BYTES, 256, 0)
+        d, curve = float32s(decode), where(kind == SRGB_BYTES, 256, 0)
         rgba = (
             d[curve + (word & 255)], d[curve + ((word >> 8) & 255)],
             d[curve + ((word >> 16) & 255)], d[word >> 24],

@@ -18,18 +18,18 @@ from numpy.typing import NDArray
 
 from grandlattice.errors import TracerError
 from grandlattice.snapshot import Snapshot
-from grandlattice.tracer import embree
 from grandlattice.tracer.denoise import adding_up, can_denoise, denoised
 from grandlattice.tracer.film import Film, developed, empty_sums, is_pass
 from grandlattice.tracer.integrator import OPTIONS
-from grandlattice.tracer.kernel import load_kernel, trace_tile
+from grandlattice.tracer.kernel import kernel, load_kernels
 from grandlattice.tracer.lens import Sensor, make_lens
 from grandlattice.tracer.memory import Pinned, aligned_words
 from grandlattice.tracer.motion import motion
 from grandlattice.tracer.rounds import Round, Rounds, Tile, Unfinished
+from grandlattice.tracer.scattering import albedo_tables
 from grandlattice.tracer.scene import Images, SceneBuilder
 from grandlattice.tracer.shares import CLOSED, LUX, OwnPass, SharePlan
-from grandlattice.tracer.stream import FILM, room_for
+from grandlattice.tracer.stream import BATCH, FILM, room_for, stride_of
 
 
 @dataclass(frozen=True)
@@ -116,8 +116,8 @@ class Tracer:
         unknown = [name for name in passes if not is_pass(name) and name not in own]
         if unknown:
             raise TracerError(f"The tracer makes no pass called {unknown[0]}.")
+        load_kernels()  # compiling them is nobody's picture's time
         started = time.perf_counter()
-        embree.library()
         lens = make_lens(sensor)
         radius = settings.occlusion_radius
         if radius is None:
@@ -150,12 +150,13 @@ class Tracer:
             "object-id": [item.geometry.path for item in snapshot.items],
             "material-id": [material.path for material in snapshot.materials],
         }  # fmt: skip
-        made = developed(film, counts, names, snapshot.camera)
+        cleaned = settings.denoise and can_denoise()
+        wanted = {*passes, "albedo", "normal"} if cleaned else set(passes)
+        made = developed(film, counts, names, snapshot.camera, wanted)
         made |= {name: shares.developed(name, film["shares"], counts[..., None]) for name in shares.places}
         if "motion" in passes:
             made["motion"] = motion(film, lens, snapshot, sensor)
         made["seconds"] = rounds.seconds()[..., None]
-        cleaned = settings.denoise and can_denoise()
         if cleaned:
             light = ["beauty", *(name for name in passes if name in shares.lights)]
             whole = shares.whole(light)
@@ -182,7 +183,7 @@ class Tracer:
         tables = Pinned(FILM, **where, **held), Pinned(FILM, **where, **held, half=rounds.sums["half"])
         words = room_for(int(options.record["share_count"]))
         lock, own = Lock(), local()
-        load_kernel(scene.scene, lens, options, tables[0])
+        trace_tile = kernel("trace_tile")
 
         def work(tile: Tile, this: Round) -> None:
             if (stop is not None and stop.is_set()) or not rounds.may_begin(tile):
@@ -190,9 +191,10 @@ class Tracer:
             if not hasattr(own, "room"):
                 own.room = aligned_words(words)
             began = time.perf_counter()
+            stride = stride_of(this.samples)
             rays = trace_tile(
-                scene.scene, own.room.ctypes.data, lens, options, tables[this.number % 2], tile[:4],
-                this.first, this.samples,
+                scene.scene.address, own.room.ctypes.data, lens.address, options.address,
+                tables[this.number % 2].address, *tile[:4], this.first, this.samples, stride, BATCH // stride,
             )  # fmt: skip
             with lock:
                 rounds.after(tile, rays, time.perf_counter() - began)
@@ -208,11 +210,9 @@ class Tracer:
 
 
 def warm_up() -> None:
-    """Compile the kernel, or load it from the cache of an earlier compile, by tracing 1 pixel."""
-    from grandlattice.snapshot import Camera
-
-    camera = Camera("", np.eye(4), (1.0, 1.0))
-    Tracer().trace(Snapshot((), (), (), camera), {}, Sensor(camera, 1, 1), TraceSettings(samples=1))
+    """Have the kernels ready: compile them, or load them from the cache of an earlier compile."""
+    load_kernels()
+    albedo_tables()
 
 
 def _diagonal(corners: NDArray[np.float64]) -> float:

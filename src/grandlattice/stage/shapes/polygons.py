@@ -34,19 +34,37 @@ def triangulated(points: NDArray, counts: Ints, indices: Ints) -> tuple[Ints, In
     for size in np.unique(counts[counts > 3]):
         chosen = np.flatnonzero(counts == size)
         ring = starts[chosen][:, None] + np.arange(size)
-        flat = _flattened(points[indices[ring]])
-        bent = np.flatnonzero((_turns(flat) < -1e-9).any(axis=1))
+        at = points[indices[ring]].astype(np.float64)
+        bent = np.flatnonzero(_bent(at))
         if len(bent):
-            cut = _clipped(flat[bent])
+            cut = _clipped(_flattened(at[bent]))
             place = first_of_face[chosen[bent]][:, None] + np.arange(size - 2)
             corners[place] = np.take_along_axis(ring[bent][:, None, :], cut, axis=2)
     return face, corners
 
 
-def _flattened(polygons: NDArray) -> NDArray[np.float64]:
+def _bent(polygons: NDArray[np.float64]) -> NDArray[np.bool_]:
+    """Which polygons (B, n, 3) turn the other way at any corner than they do on the whole."""
+    x, y, z = np.moveaxis(polygons - polygons[:, :1], -1, 0)
+    reach = np.abs(np.stack([x, y, z])).max(axis=(0, 2))
+    # Edges, and at each corner the cross product of the edge that comes with the one that goes.
+    along = [np.roll(part, -1, axis=1) - part for part in (x, y, z)]
+    came = [np.roll(part, 1, axis=1) for part in along]
+    turn = [came[i - 2] * along[i - 1] - came[i - 1] * along[i - 2] for i in range(3)]
+    whole = [part.sum(axis=1) for part in (
+        x * np.roll(y, -1, 1) - y * np.roll(x, -1, 1),
+        y * np.roll(z, -1, 1) - z * np.roll(y, -1, 1),
+        z * np.roll(x, -1, 1) - x * np.roll(z, -1, 1),
+    )]  # fmt: skip
+    facing = (whole[1], whole[2], whole[0])
+    length = np.sqrt(sum(part * part for part in facing))
+    left = sum(a * b[:, None] for a, b in zip(turn, facing, strict=True))
+    return np.asarray((left < -1e-9 * (length * reach**2)[:, None]).any(axis=1))
+
+
+def _flattened(polygons: NDArray[np.float64]) -> NDArray[np.float64]:
     """Polygons (B, n, 3) in their own planes, (B, n, 2), counter-clockwise, about unit size."""
-    at = polygons.astype(np.float64)
-    at = at - at.mean(axis=1, keepdims=True)
+    at = polygons - polygons.mean(axis=1, keepdims=True)
     normal = np.cross(at, np.roll(at, -1, axis=1)).sum(axis=1)
     normal = unit(normal)
     axis = np.eye(3)[np.argmin(np.abs(normal), axis=1)]
@@ -60,11 +78,6 @@ def _flattened(polygons: NDArray) -> NDArray[np.float64]:
 def _area(a: NDArray, b: NDArray, c: NDArray) -> NDArray:
     ab, ac = b - a, c - a
     return ab[..., 0] * ac[..., 1] - ab[..., 1] * ac[..., 0]
-
-
-def _turns(flat: NDArray) -> NDArray:
-    """(B, n) how far each corner turns to the left; below 0 where a polygon is bent inwards."""
-    return _area(np.roll(flat, 1, axis=1), flat, np.roll(flat, -1, axis=1))
 
 
 def _clipped(flat: NDArray) -> NDArray[np.int64]:

@@ -129,4 +129,9 @@ def ask_ours_first(operations: Iterable[Any]) -> None:
             context._insert_global(operation, types.Function((*ours, *others)))
 
 
+def outside(name: str, arguments: int) -> Any:
+    """A function of a library, which takes so many addresses and returns nothing."""
+    return types.ExternalFunction(name, types.void(*[types.intp] * arguments))
+
+
 _OURS = __name__.partition(".")[0]
