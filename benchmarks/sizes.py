@@ -13,6 +13,7 @@ import sys
 import time
 
 import numpy as np
+import psutil
 from rich.console import Console
 from rich.table import Table
 
@@ -40,13 +41,17 @@ def _peak() -> float:
     return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
 
 
+def _held() -> float:
+    return psutil.Process().memory_info().rss / 2**20
+
+
 def _traced(item: Item) -> None:
     """Build a scene of an item and trace a small picture of it; prints what that took."""
     camera = Camera("/Camera", np.eye(4), (1.0, 1.0), focal_length=1.0)
     sky = Light("/Sky", "dome", np.eye(4), (1.0, 1.0, 1.0))
     snapshot = Snapshot((item,), (Material("/Plain", {}),), (sky,), camera)
     tracer, sensor = Tracer(1), Sensor(camera, 64, 64)
-    before, started = _peak(), time.perf_counter()
+    before, started = _held(), time.perf_counter()
     tracer._builder.build(snapshot, {})
     built, after = time.perf_counter() - started, _peak()
     film = tracer.trace(snapshot, {}, sensor, TraceSettings(samples=4, bounces=2))

@@ -26,7 +26,7 @@ def box(x: float, y: float, z: float):
 
 def flat_view(width: float, height: float | None = None):
     """An orthographic camera at z = 9 that looks down −z at so much."""
-    return camera((0, 20, 9), aperture=(width, height or width), orthographic=True)
+    return camera((0, 0, 9), aperture=(width, height or width), orthographic=True)
 
 
 def glass(ior: float, **other) -> Material:

@@ -38,7 +38,9 @@ from grandlattice.tracer.memory import float32s, int32s, int64s, load, store, ui
 CAMERA, OTHER = 1, 2
 
 _TRIANGLE, _INSTANCED, _INDEX, _VERTEX, _HIGH_QUALITY = 0, 121, 0, 1, 2
+_COMPACT = 2  # half the memory, and slower to build and to ask
 _ROBUST = 4  # no ray slips through between two triangles that share an edge
+_MANY = 1_000_000  # triangles of a scene from which memory counts more than speed
 _FLOAT3, _UINT3, _ROWS_3X4 = 0x9003, 0x5003, 0x9134
 _NO_GEOMETRY = np.uint32(0xFFFFFFFF)
 
@@ -196,12 +198,12 @@ class RayScene:
         )
         return int(geometry)
 
-    @staticmethod
-    def _begun() -> int:
+    def _begun(self) -> int:
         lib = library()
         scene = lib.rtcNewScene(_device())
         lib.rtcSetSceneBuildQuality(scene, _HIGH_QUALITY)
-        lib.rtcSetSceneFlags(scene, _ROBUST)
+        many = len(self._placements.triangles) > _MANY
+        lib.rtcSetSceneFlags(scene, _ROBUST | (_COMPACT if many else 0))
         return int(scene)
 
     @staticmethod

@@ -20,13 +20,11 @@ from grandlattice.tracer.materials import brightness_of, is_clear, pack_material
 from grandlattice.tracer.memory import Pinned
 from grandlattice.tracer.scattering import albedo_tables
 from grandlattice.tracer.textures import Sizes, decode_table, pack_textures
+from grandlattice.tracer.triangles import Standing, Triangles
 from grandlattice.tracer.vertices import (
     CATCHES,
     MATTE,
     SCENE,
-    densities,
-    normal_matrices,
-    pack_shading,
     pack_turns,
 )
 
@@ -85,6 +83,7 @@ class _Placed(NamedTuple):
     steps: int  # while the shutter is open
     bounds: NDArray[np.float64]
     arrays: dict[str, NDArray]  # fields of SCENE
+    triangles: Triangles
 
 
 class SceneBuilder:
@@ -97,9 +96,8 @@ class SceneBuilder:
         self._placed: _Placed | None = None
         self._looks: tuple[object, ...] = ()
         self._packed: tuple[NDArray, NDArray, list[NDArray]] | None = None
-        self._baked: dict[int, tuple[object, bytes, NDArray, NDArray]] = {}
+        self._triangles: Triangles | None = None
         self._glowing: tuple[object, Glow | None] = ((), None)
-        self._detail: tuple[object, NDArray[np.float32]] = (None, np.zeros(0, np.float32))
         self._closed: dict[int, tuple[Geometry, int]] = {}
         self._skies: dict[int, tuple[NDArray, Mapping[str, NDArray]]] = {}
 
@@ -133,7 +131,7 @@ class SceneBuilder:
         lights, domes = pack_lights(
             snapshot.lights, images, links, glowing, groups, self._dome_tables
         )  # fmt: skip
-        detail = self._densities(placed) if textures else None
+        detail = placed.triangles.densities if textures else None
         scene = Pinned(
             SCENE,
             densities=0 if detail is None else detail,
@@ -167,14 +165,6 @@ class SceneBuilder:
         links = link(snapshot.lights, [item.seen for item in snapshot.items])
         placed = self._place(items, see_through, links.masks[_standing(snapshot)])
         return items, placed, links, self._solid(items, see_through)
-
-    def _densities(self, placed: _Placed) -> NDArray[np.float32]:
-        """See `vertices.densities`; worked out when the first texture asks for it."""
-        if self._detail[0] is not placed:
-            held = placed.arrays
-            uvs = held["shading"][:, 9:15].reshape(-1, 3, 2)
-            self._detail = placed, densities(held["points"], held["corners"], uvs)
-        return self._detail[1]
 
     def _solid(self, items: list[Item], see_through: list[bool]) -> NDArray[np.int32]:
         """For each item 1 where its glass is solid, −1 where its normals point inwards, else 0."""
@@ -221,34 +211,37 @@ class SceneBuilder:
             copies = 1 if item.copies is None else len(item.copies)
             times[id(item.geometry)] = times.get(id(item.geometry), 0) + copies
 
-        shapes = _Shapes()
+        standing: list[Standing] = []
         numbers: dict[int, int] = {}  # of geometries that are repeated
         geometry, matrices, repeated, item_of = [], [np.zeros((0, 4, 4))], [], []
-        baked: dict[int, tuple[object, bytes, NDArray, NDArray]] = {}
         for k, item in enumerate(items):
             shape, placements = item.geometry, item.placements
             again = item.track is not None or _is_repeated(item, times[id(shape)])
             if again and id(shape) not in numbers:
-                numbers[id(shape)] = shapes.add(shape, shape.points, shape.corner_normals)
+                numbers[id(shape)] = len(standing)
+                standing.append((shape, None))
             for matrix in placements[: 0 if again else None]:
-                standing = baked[id(shape)] = self._bake(item, matrix)
-                geometry.append(shapes.add(shape, *standing[2:]))
+                geometry.append(len(standing))
+                standing.append((shape, matrix))
             if again:
                 geometry += [numbers[id(shape)]] * len(placements)
             matrices.append(placements)
             repeated += [again] * len(placements)
             item_of += [k] * len(placements)
         every, of_item = np.concatenate(matrices), np.array(item_of, np.int64)
-        made, arrays = shapes.arrays()
+        triangles = self._triangles = Triangles(standing, self._triangles)
+        arrays = {"points": triangles.points, "corners": triangles.corners, "shading": triangles.shading}
+        if triangles.paint is not None:
+            arrays["paint"] = triangles.paint
         again_of, number = np.array(repeated, bool), np.array(geometry, np.int64)
         tracks = _tracks(items)
         standing_there = embree.Placements(
-            **made, geometry=number,
+            triangles.points, triangles.corners, triangles.first, geometry=number,
             matrices=np.ascontiguousarray(every[:, :, :3].transpose(0, 2, 1), np.float32),
             tracks=np.ascontiguousarray(tracks[..., :3].swapaxes(-1, -2), np.float32),
             repeated=again_of, masks=masks[of_item], clear=np.array(clear, bool)[of_item],
         )  # fmt: skip
-        arrays["first"] = _or_nought(made["first"][number].astype(np.int32))
+        arrays["first"] = _or_nought(triangles.first[number].astype(np.int32))
         steps = 0
         if again_of.any():
             turns, of_turns, steps = every[:, :3, :3], again_of, max(tracks.shape[1] - 1, 0)
@@ -259,23 +252,13 @@ class SceneBuilder:
                 arrays["moving"] = np.where(moves, first, -1).astype(np.int32)
                 turns, of_turns = np.concatenate([turns, ends]), np.append(of_turns, np.ones(len(ends), bool))
             arrays["turns"] = pack_turns(turns, of_turns)
-        bounds = shapes.bounds(number, every, again_of)
+        bounds = triangles.bounds(number, every, again_of)
         mirrored = ~again_of & (np.linalg.det(every[:, :3, :3]) < 0.0)
         winding = np.where(mirrored, -1, 1).astype(np.int32)
-        self._placed = _Placed(embree.RayScene(standing_there), of_item, winding, steps, bounds, arrays)
-        self._items, self._baked = key, baked
+        rays = embree.RayScene(standing_there)
+        self._placed = _Placed(rays, of_item, winding, steps, bounds, arrays, triangles)
+        self._items = key
         return self._placed
-
-    def _bake(self, item: Item, matrix: NDArray) -> tuple[object, bytes, NDArray, NDArray]:
-        """Points and normals of an item in world space; kept while it stands still."""
-        known = self._baked.get(id(item.geometry))
-        if known is not None and known[0] is item.geometry and known[1] == matrix.tobytes():
-            return known
-        points = item.geometry.points @ matrix[:3, :3] + matrix[3, :3]
-        normals = item.geometry.corner_normals @ normal_matrices(matrix[None, :3, :3])[0]
-        length = np.linalg.norm(normals, axis=-1, keepdims=True)
-        normals /= np.where(length > 0, length, 1.0)
-        return item.geometry, matrix.tobytes(), points.astype(np.float32), normals.astype(np.float32)
 
 
 _WORTH_REPEATING = 4096  # triangles more, from which standing there by reference is worth its slower rays
@@ -348,53 +331,3 @@ def _is_repeated(item: Item, times: int) -> bool:
 def _or_nought(numbers: NDArray) -> NDArray:
     """Lanes without a hit read the first entry of a table, so there must be one."""
     return numbers if len(numbers) else np.zeros(1, numbers.dtype)
-
-
-class _Shapes:
-    """Geometries one after the other, as the kernel and Embree want them."""
-
-    def __init__(self) -> None:
-        self._points, self._corners = [np.zeros((0, 3), np.float32)], [np.zeros((0, 3), np.int32)]
-        self._normals, self._uvs = [np.zeros((0, 3, 3), np.float32)], [np.zeros((0, 3, 2), np.float32)]
-        self._subsets = [np.zeros(0, np.int32)]
-        self._colours: list[NDArray | int] = []  # of corners, or how many triangles have none
-        self._first, self._boxes = [0], list[NDArray]()
-        self._vertex_count = 0
-
-    def add(self, shape: Geometry, points: NDArray, normals: NDArray) -> int:
-        """Take a geometry with its points and normals where they stand; returns its number."""
-        self._points.append(points)
-        self._normals.append(normals)
-        self._corners.append(shape.triangles + np.int32(self._vertex_count))
-        self._uvs.append(shape.corner_uvs)
-        self._colours.append(len(shape.triangles) if shape.corner_colours is None else shape.corner_colours)
-        self._subsets.append(shape.subsets)
-        self._boxes.append(np.stack([points.min(0), points.max(0)]).astype(float))
-        self._vertex_count += len(points)
-        self._first.append(self._first[-1] + len(shape.triangles))
-        return len(self._first) - 2
-
-    def arrays(self) -> tuple[dict[str, NDArray], dict[str, NDArray]]:
-        """What Embree takes, and fields of SCENE."""
-        points = np.concatenate([*self._points, np.zeros((1, 3), np.float32)])
-        corners = np.concatenate(self._corners)
-        shading = pack_shading(
-            np.concatenate(self._normals), np.concatenate(self._uvs), np.concatenate(self._subsets)
-        )
-        made = {"points": points, "triangles": corners, "first": np.array(self._first, np.int64)}
-        arrays = {"points": points, "corners": corners, "shading": shading}
-        if not all(isinstance(part, int) for part in self._colours):
-            each = [np.ones((p, 9), np.float32) if isinstance(p, int) else p for p in self._colours]
-            arrays["paint"] = np.concatenate([part.reshape(-1, 9) for part in each]).astype(np.float32)
-        return made, arrays
-
-    def bounds(self, number: NDArray, matrices: NDArray, repeated: NDArray) -> NDArray[np.float64]:
-        """The corners of everything that stands there, (2, 3); zeros where nothing does."""
-        if not len(number):
-            return np.zeros((2, 3))
-        boxes = np.stack(self._boxes)[number]
-        k = (np.arange(8)[:, None] >> np.arange(3)) & 1
-        corners = boxes[:, k, np.arange(3)]
-        there = corners @ matrices[:, :3, :3] + matrices[:, 3:, :3]
-        at = np.where(repeated[:, None, None], there, corners).reshape(-1, 3)
-        return np.stack([at.min(0), at.max(0)])

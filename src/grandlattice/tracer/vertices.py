@@ -32,7 +32,7 @@ SCENE = np.dtype(
         # Triangles, in the order of the geometries.
         ("points", "i8"),  # (V, 3) float32
         ("corners", "i8"),  # (T, 3) int32
-        ("shading", "i8"),  # (T, 16) float32, a cache line each, see `pack_shading`
+        ("shading", "i8"),  # (T, 16) float32, a cache line each, see `triangles`
         ("paint", "i8"),  # (T, 9) float32, the colours of each triangle's corners; 0 where there are none
         ("densities", "i8"),  # (T,) float32, area in texture coordinates over area; 0 without textures
         # Placements.
@@ -58,34 +58,6 @@ SCENE = np.dtype(
 """Everything a kernel reads of a scene: addresses of arrays and tables."""
 
 MATTE, CATCHES = 1, 2
-
-
-def pack_shading(normals: NDArray, uvs: NDArray, subsets: NDArray) -> NDArray[np.float32]:
-    """What shading reads of each triangle, in one cache line.
-
-    Parameters
-    ----------
-    normals : (T, 3, 3); uvs : (T, 3, 2); subsets : (T,), below 2^24.
-
-    Returns
-    -------
-    (T, 16) float32 at an address that is a multiple of 64: three normals, three uvs, subset.
-    """
-    count = len(normals)
-    packed = aligned_words(count * 16).reshape(count, 16)
-    packed[:, :9] = normals.reshape(count, 9)
-    packed[:, 9:15] = uvs.reshape(count, 6)
-    packed[:, 15] = subsets
-    return packed
-
-
-def densities(points: NDArray, triangles: NDArray, uvs: NDArray) -> NDArray[np.float32]:
-    """Area in texture coordinates over area, (T,); of points (V, 3), triangles (T, 3), uvs (T, 3, 2)."""
-    a, b, c = (points[triangles[:, k]] for k in range(3))
-    area = np.linalg.norm(np.cross(b - a, c - a), axis=-1)
-    s, t = uvs[:, 1] - uvs[:, 0], uvs[:, 2] - uvs[:, 0]
-    across = np.abs(s[:, 0] * t[:, 1] - s[:, 1] * t[:, 0])
-    return np.divide(across, area, out=np.zeros(len(triangles), np.float32), where=area > 1e-30)
 
 
 def pack_turns(matrices: NDArray, repeated: NDArray) -> NDArray[np.float32]:
