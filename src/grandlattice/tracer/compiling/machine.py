@@ -24,7 +24,7 @@ def machine_code(entries: Entries) -> bytes:
     """An object file with a function of the C language for each of some kernels."""
     ask_ours_first(OPERATIONS)
     codegen = cpu_target.target_context.codegen()
-    whole = llvm.parse_assembly(f"{codegen._create_empty_module('kernels')}\n{_NOBODYS}")
+    whole = llvm.parse_assembly(str(codegen._create_empty_module("kernels")))
     for name, (function, count) in entries.items():
         kernel = inner(function)
         kernel.compile(types.int64(*[types.int64] * count))
@@ -39,12 +39,6 @@ def machine_code(entries: Entries) -> bytes:
     passes = llvm.create_pass_builder(machine, llvm.create_pipeline_tuning_options(speed_level=3))
     passes.getModulePassManager().run(whole, passes)
     return bytes(machine.emit_object(whole))
-
-
-_NOBODYS = "\n".join(
-    f"define linkonce_odr void @{name}(ptr %owner) {{ ret void }}" for name in ("NRT_incref", "NRT_decref")
-)
-"""Numba counts who uses an array; ours lie in records, and nobody owns them."""
 
 
 def _doorway(name: str, kernel: str, count: int) -> str:

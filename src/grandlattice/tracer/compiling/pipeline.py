@@ -17,10 +17,10 @@ import llvmlite.binding as llvm
 from numba import njit, types
 from numba.core.codegen import CPUCodeLibrary
 from numba.core.compiler import CompilerBase
-from numba.core.compiler_machinery import PassManager
+from numba.core.compiler_machinery import PassManager, _pass_registry
+from numba.core.errors import NumbaError
 from numba.core.registry import cpu_target
 from numba.core.typed_passes import (
-    IRLegalization,
     NativeLowering,
     NoPythonBackend,
     NopythonTypeInference,
@@ -28,7 +28,6 @@ from numba.core.typed_passes import (
 )
 from numba.core.untyped_passes import (
     FixupArgs,
-    GenericRewrites,
     IRProcessing,
     ReconstructSSA,
     TranslateByteCode,
@@ -87,15 +86,24 @@ _STEPS = (
     (TranslateByteCode, "read the function"),
     (FixupArgs, "name its arguments"),
     (IRProcessing, "find its variables"),
-    (GenericRewrites, "find constant indices"),
     (ReconstructSSA, "give each value a name of its own"),
     (NopythonTypeInference, "find types"),
     (PreLowerStripPhis, "join branches"),
-    (IRLegalization, "look for what cannot be"),
     (NativeLowering, "write code"),
     (NoPythonBackend, "hand it over"),
 )
 """What code needs that has no closures, no containers and no Python objects."""
+
+
+class _Straight(PassManager):  # type: ignore[misc]
+    """One step after the other.  Numba looks at everything again after each; these need no looking after."""
+
+    def run(self, state: Any) -> None:
+        for step, what in self.passes:
+            try:
+                _pass_registry.get(step).pass_inst.run_pass(state)
+            except NumbaError as problem:
+                raise self._patch_error(f"{state.func_id.func_qualname}, {what}", problem) from problem
 
 
 class _Inner(CompilerBase):  # type: ignore[misc]
@@ -104,14 +112,16 @@ class _Inner(CompilerBase):  # type: ignore[misc]
     def define_pipelines(self) -> list[Any]:
         state = self.state
         state.library = _Linked(state.targetctx.codegen(), state.func_id.func_qualname)
-        steps = PassManager("inner")
+        steps = _Straight("inner")
         for step, what in _STEPS:
             steps.add_pass(step, what)
         steps.finalize()
         return [steps]
 
 
-inner = njit(error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True, pipeline_class=_Inner)
+inner = njit(
+    error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True, _nrt=False, pipeline_class=_Inner
+)
 """For functions that kernels alone call."""
 
 
