@@ -18,6 +18,7 @@ for each light is among them.  `two` is how many times as fast two threads trace
 
 from __future__ import annotations
 
+import os
 import subprocess
 import sys
 import tempfile
@@ -51,7 +52,9 @@ def main() -> None:
         for address in CELLS:
             rays = folder / "rays.npz"
             subprocess.run([sys.executable, __file__, "record", str(folder), address, str(rays)], check=True)
-            measure(folder, address, rays)
+            os.sync()  # half a gigabyte of rays is on its way to the disk, and takes a processor
+            # Threads that `embreex` leaves behind take one, too: each picture has a process of its own.
+            subprocess.run([sys.executable, __file__, "measure", str(folder), address, str(rays)], check=True)
 
 
 def arranged(folder: Path, address: str):
@@ -214,7 +217,8 @@ def record(folder: Path, address: str, file: Path) -> None:
 
 
 if __name__ == "__main__":
-    if sys.argv[1:2] == ["record"]:
-        record(Path(sys.argv[2]), sys.argv[3], Path(sys.argv[4]))
+    if sys.argv[1:]:
+        what = {"record": record, "measure": measure}[sys.argv[1]]
+        what(Path(sys.argv[2]), sys.argv[3], Path(sys.argv[4]))
     else:
         main()

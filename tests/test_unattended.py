@@ -283,6 +283,12 @@ def test_a_run_ends_with_its_budget_and_is_taken_up_later(plan_file: Path, glat)
     assert (done.left, done.failures, done.ended_by) == (7, [], "budget")
     assert done.spent == "the time of day/Front is spent"
     assert lattice.status(plan_file).counts == {"done": 5, "waiting": 7}
+    again = lattice.open_plan(plan_file).override(frames="1-3")
+    again.run(workers=0, budget={"cell": 1e-6}, existing="replace")
+    tasks = lattice.status(plan_file, states=["done", "waiting"]).tasks
+    # One that was done before waits now, and has no time of its own.
+    assert [task.state for task in tasks].count("waiting") == 8
+    assert all((task.seconds is None) == (task.state == "waiting") for task in tasks)
 
 
 class Mailbox(http.server.BaseHTTPRequestHandler):

@@ -13,8 +13,6 @@ import sys
 from importlib.metadata import version
 from pathlib import Path
 
-import llvmlite.binding as llvm
-
 
 def cache_folder() -> Path:
     """Where compiled kernels are kept."""
@@ -32,6 +30,8 @@ def cache_folder() -> Path:
 
 def kernel_folder() -> Path:
     """Where the kernels of this version of the tracer are kept."""
+    import llvmlite.binding as llvm  # who asks for this needs it soon
+
     digest = hashlib.blake2b(digest_size=8)
     for file in sorted((Path(__file__).parent / "tracer").rglob("*.py")):
         digest.update(file.read_bytes())

@@ -7,9 +7,9 @@ import hashlib
 import json
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from grandlattice.compiled import cache_folder
 from grandlattice.errors import NoSuchCell, RunError, nearest
@@ -26,6 +26,11 @@ _SHOWN = (
 )  # fmt: skip
 
 
+_UNKNOWN: dict[str, Any] = dict.fromkeys(
+    ("seconds", "trace_seconds", "cpu_seconds", "peak_bytes", "samples", "noise", "rays")
+)
+
+
 @dataclass(frozen=True)
 class TaskStatus:
     """How one task stands.
@@ -36,7 +41,8 @@ class TaskStatus:
     state : ``waiting``, ``running``, ``done``, ``failed`` or ``dropped``.
     worker, started, ended : who does or did it, and when, Unix time.
     share : 0..1, of a running one.
-    seconds, trace_seconds, cpu_seconds, peak_bytes, samples, noise, rays : what it took and reached.
+    seconds, trace_seconds, cpu_seconds, peak_bytes, samples, noise, rays : what it took and reached; None
+        until it is done, whatever it took in an earlier run.
     problem : what went wrong last.
     log : the end of what was said meanwhile; only where it was asked for.
     """
@@ -169,7 +175,8 @@ def _tasks(  # type: ignore[no-untyped-def]
     found = []
     for row in rows:
         if all(_matches(row[0], pattern) for pattern in patterns):
-            found.append(TaskStatus(*row))
+            task = TaskStatus(*row)
+            found.append(task if task.state == "done" else replace(task, **_UNKNOWN))
             if len(found) >= most:
                 break
     return found
