@@ -428,6 +428,53 @@ def test_tiles_named_coordinates_and_painted_meshes(tmp_path: Path) -> None:
     np.testing.assert_allclose(corners, [(1, 0, 0), (0, 1, 0), (0, 0, 1), (1, 1, 1)], atol=0.15)
 
 
+def test_two_textures_of_a_material_are_read_by_two_sets_of_coordinates(tmp_path: Path) -> None:
+    half = np.zeros((32, 32, 3), np.uint8)
+    half[:, 16:] = 255  # white on the right
+    Image.fromarray(half).save(tmp_path / "half.png")
+    stage = Usd.Stage.CreateNew(str(tmp_path / "t.usda"))
+    mesh = write_geometry(stage, "/Two", plane(1.0))
+    turned = UsdGeom.PrimvarsAPI(mesh).CreatePrimvar(
+        "glow", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.faceVarying
+    )
+    turned.Set([Gf.Vec2f(v, u) for u, v in plane(1.0).corner_uvs.reshape(-1, 2).tolist()])
+    material = make_material(stage, "/Look", diffuseColor="half.png")
+    UsdShade.MaterialBindingAPI.Apply(mesh.GetPrim()).Bind(material)
+    surface, first = (UsdShade.Shader.Get(stage, f"/Look/{name}") for name in ("Surface", "Image"))
+    second = UsdShade.Shader.Define(stage, "/Look/Glow")
+    second.CreateIdAttr("UsdUVTexture")
+    second.CreateInput("file", Sdf.ValueTypeNames.Asset).Set(Sdf.AssetPath("half.png"))
+    second.CreateOutput("rgb", Sdf.ValueTypeNames.Float3)
+    surface.CreateInput("emissiveColor", Sdf.ValueTypeNames.Color3f).ConnectToSource(
+        second.ConnectableAPI(), "rgb"
+    )
+    moved = UsdShade.Shader.Define(stage, "/Look/Moved")  # stays where it is
+    moved.CreateIdAttr("UsdTransform2d")
+    for name, varname, into in (("A", "st", (first, "st")), ("B", "glow", (moved, "in"))):
+        reader = UsdShade.Shader.Define(stage, f"/Look/{name}")
+        reader.CreateIdAttr("UsdPrimvarReader_float2")
+        reader.CreateInput("varname", Sdf.ValueTypeNames.String).Set(varname)
+        reader.CreateOutput("result", Sdf.ValueTypeNames.Float2)
+        into[0].CreateInput(into[1], Sdf.ValueTypeNames.Float2).ConnectToSource(
+            reader.ConnectableAPI(), "result"
+        )
+    moved.CreateOutput("result", Sdf.ValueTypeNames.Float2)
+    second.CreateInput("st", Sdf.ValueTypeNames.Float2).ConnectToSource(moved.ConnectableAPI(), "result")
+    snapshot = snapshot_of(stage)
+    (item,), images = snapshot.items, {}
+    for given in snapshot.materials[item.materials[0]].inputs.values():
+        if isinstance(given, TextureInput):
+            images[given.texture.file] = half
+    view = camera((0, 5, 0), (0, 0, 0), aperture=(2.0, 2.0), orthographic=True)
+    film = trace(
+        [item], [], view, (16, 16), 16, snapshot.materials, images=images, passes=("albedo", "beauty")
+    )
+    white, glows = film.passes["albedo"][2:-2, 2:-2, 0] > 0.5, film.passes["beauty"][2:-2, 2:-2, 0] > 0.5
+    here = np.arange(12) >= 6
+    np.testing.assert_array_equal(white, np.broadcast_to(here, (12, 12)))
+    np.testing.assert_array_equal(glows, np.broadcast_to(~here[:, None], (12, 12)))
+
+
 def test_a_mesh_that_is_a_light_glows_with_its_power(tmp_path: Path) -> None:
     stage = Usd.Stage.CreateInMemory()
     mesh = write_geometry(stage, "/Lamp", plane(1.5))

@@ -37,6 +37,7 @@ class Geometry:
     subsets : (T,) int32 indices into the `materials` of the `Item`.
     flaws : what was wrong with the shape and is left out of it, for messages.
     corner_colours : (T, 3, 3) float32, linear, where its display colour is not the same all over.
+    more_uvs : (T, 3, 2) float32, a second set of texture coordinates, where a material asks for one.
     """
 
     path: str
@@ -47,6 +48,7 @@ class Geometry:
     subsets: IntArray
     flaws: tuple[str, ...] = ()
     corner_colours: FloatArray | None = None
+    more_uvs: FloatArray | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -87,7 +89,8 @@ class Texture:
     `transform` is (a, b, c, d, e, f) with u' = a·u + b·v + c and v' = d·u + e·v + f.
     `colour_space` is ``auto``, ``raw`` or ``sRGB``; wraps are ``repeat clamp mirror black``.
     `prim` is the shader prim that asks for the image, for messages.  An image in tiles has a `tiles`
-    entry for each that is there: its number, 1001 + column + 10·row, and its file.
+    entry for each that is there: its number, 1001 + column + 10·row, and its file.  It is read by the shape's
+    texture coordinates, or with `second` by its `more_uvs`.
     """
 
     file: str
@@ -100,6 +103,7 @@ class Texture:
     fallback: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 1.0)
     transform: tuple[float, float, float, float, float, float] = (1.0, 0.0, 0.0, 0.0, 1.0, 0.0)
     tiles: tuple[tuple[int, str], ...] = ()
+    second: bool = False
 
     @property
     def files(self) -> tuple[str, ...]:

@@ -69,6 +69,8 @@ def read_material(material: UsdShade.Material, time: Usd.TimeCode) -> Material:
         mode = shader.GetInput("opacityMode")
         if mode and mode.Get() == "presence":
             inputs["opacityMode"] = (1.0,)
+        if len(uv_sets(material)) > 1:
+            inputs = {name: _by_second_set(material, value) for name, value in inputs.items()}
     elif shader is not None and is_layered(shader):
         inputs = dict(read_layered(shader, lambda given: input_value(given, time)))
     return Material(path, inputs)
@@ -190,16 +192,45 @@ def _tiles(node: UsdShade.Shader, asset: Sdf.AssetPath) -> tuple[tuple[int, str]
     return ()
 
 
-def uv_set(material: UsdShade.Material) -> str:
-    """The primvar a material's textures are read by, the first where they name several; empty for none."""
+def uv_sets(material: UsdShade.Material) -> tuple[str, ...]:
+    """The primvars a material's textures are read by, in the order they are named; the first two count."""
+    found: dict[str, None] = {}
     for below in Usd.PrimRange(material.GetPrim(), Usd.TraverseInstanceProxies()):
         reader = UsdShade.Shader(below)
         if reader and reader.GetIdAttr().Get() == "UsdPrimvarReader_float2":
-            named = reader.GetInput("varname")
-            for attribute in UsdShade.Utils.GetValueProducingAttributes(named) if named else ():
-                if attribute.Get():
-                    return str(attribute.Get())
+            found.setdefault(_named_by(reader))
+    return tuple(name for name in found if name)[:2]
+
+
+def _named_by(reader: UsdShade.Shader) -> str:
+    """The primvar that a reader reads."""
+    named = reader.GetInput("varname")
+    for attribute in UsdShade.Utils.GetValueProducingAttributes(named) if named else ():
+        if attribute.Get():
+            return str(attribute.Get())
     return ""
+
+
+def _read_by(node: UsdShade.Shader) -> str:
+    """The primvar that a texture is read by, whatever turns its coordinates on the way."""
+    for name in ("st", "in", "in"):
+        given = node.GetInput(name)
+        source = given.GetConnectedSources()[0] if given else []
+        if not source:
+            return ""
+        node = UsdShade.Shader(source[0].source.GetPrim())
+        if node.GetIdAttr().Get() == "UsdPrimvarReader_float2":
+            return _named_by(node)
+    return ""
+
+
+def _by_second_set(material: UsdShade.Material, value: Constant | TextureInput) -> Constant | TextureInput:
+    """An input whose texture is marked where it is read by the second set of coordinates."""
+    if not isinstance(value, TextureInput):
+        return value
+    node = UsdShade.Shader(material.GetPrim().GetStage().GetPrimAtPath(value.texture.prim))
+    second = _read_by(node) == uv_sets(material)[1]
+    return replace(value, texture=replace(value.texture, second=second))
 
 
 def asset_file(asset: Sdf.AssetPath) -> str:

@@ -26,7 +26,7 @@ from grandlattice.stage.lighting import (
     read_light,
     read_shutter,
 )
-from grandlattice.stage.looks import plain_material, read_material, uv_set
+from grandlattice.stage.looks import plain_material, read_material, uv_sets
 from grandlattice.stage.selecting import HELPERS
 from grandlattice.stage.shapes import SHAPE_PROPERTIES, ShapeSource, is_shape, read_shape, shape_varies
 from grandlattice.stage.switching import CellStage
@@ -70,7 +70,7 @@ class Snapshotter:
         self._lights: list[Usd.Prim] | None = None
         self._geometry: dict[Sdf.Path, tuple[ShapeSource, Geometry]] = {}
         self._doubtful: set[Sdf.Path] = set()  # of those, what has to be compared again
-        self._uv_sets: dict[Sdf.Path, str] = {}
+        self._uv_sets: dict[Sdf.Path, tuple[str, ...]] = {}
         self._known: dict[Sdf.Path, Material] = {}  # the same at all times, and fed by nothing else
         self._items: tuple[Item, ...] = ()
         self._standing: list[str] = []  # prim paths of the items
@@ -217,7 +217,7 @@ class Snapshotter:
         numbers: dict[object, int] = {}
         materials: list[Material] = []
         sources: list[UsdShade.Material | Usd.Prim] = []
-        uvs: list[str] = []  # the primvar each material is read by, empty where it has none
+        uvs: list[tuple[str, ...]] = []  # the primvars each material is read by
 
         def number(part: Usd.Prim, material: UsdShade.Material | None) -> int:
             if material:
@@ -228,7 +228,7 @@ class Snapshotter:
             if key not in numbers:
                 numbers[key] = len(materials)
                 materials.append(self._material(material, time) if material else plain)
-                uvs.append(uv_set(material) if material else "")
+                uvs.append(uv_sets(material) if material else ())
                 sources.append(material or part)
             return numbers[key]
 
@@ -262,7 +262,7 @@ class Snapshotter:
                 continue
             standing.append(str(shape.prim.GetPath()))
             standing_shapes.append(shape)
-            read_by = next((uvs[k] for k in uses if uvs[k]), "st")
+            read_by = next((uvs[k] for k in uses if uvs[k]), ("st",))
             items.append(
                 Item(
                     self._geometry_of(shape, time, read_by), matrix, tuple(uses),
@@ -292,12 +292,12 @@ class Snapshotter:
             return None
         return track if np.isfinite(track).all() and np.ptp(track, axis=0).any() else None
 
-    def _geometry_of(self, shape: _Shape, time: Usd.TimeCode, uv: str) -> Geometry:
+    def _geometry_of(self, shape: _Shape, time: Usd.TimeCode, uv: tuple[str, ...]) -> Geometry:
         """The triangles of a shape: the very same object for as long as it is the same.
 
         Parameters
         ----------
-        uv : the primvar its textures are read by.
+        uv : the primvars its textures are read by.
         """
         path = shape.shared.GetPath()
         if self._uv_sets.setdefault(path, uv) != uv:

@@ -13,7 +13,7 @@ from grandlattice.tracer.embree import blocked, closest_hits
 from grandlattice.tracer.lamps import DOME, light_at
 from grandlattice.tracer.lanes import all_lanes, any_of, count_of, inner, where
 from grandlattice.tracer.lights import FAR, background, glow_density, light_reach, meet_light, sample_light
-from grandlattice.tracer.materials import see_through, sharp, surface_at
+from grandlattice.tracer.materials import see_through, sharp_at, surface_at
 from grandlattice.tracer.memory import float32s, int32s
 from grandlattice.tracer.sampling import pair
 from grandlattice.tracer.scattering import scatter
@@ -75,7 +75,7 @@ def transmittance(scene, room, active, origin, direction, distance, masks, time)
         active = active & hit.found
         if any_of(active):
             vertex = hit_vertex(scene, hit, origin, direction, time)
-            surface = surface_at(scene, vertex.material, sharp(vertex.u, vertex.v), room + 4 * MATERIAL)
+            surface = surface_at(scene, vertex.material, sharp_at(vertex), room + 4 * MATERIAL)
             solid, _ = solid_at(scene, vertex)
             through = see_through(surface, scene.tables, -dot(direction, vertex.normal), solid)
             share = choose(active, multiply(share, through), share)

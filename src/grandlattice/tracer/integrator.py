@@ -45,7 +45,7 @@ from grandlattice.tracer.lanes import (
 )
 from grandlattice.tracer.lens import LENS, pixel_width_at, shoot
 from grandlattice.tracer.lights import FAR
-from grandlattice.tracer.materials import Spot, face_colour, see_through, sharp, surface_at
+from grandlattice.tracer.materials import Spot, face_colour, see_through, sharp_at, surface_at
 from grandlattice.tracer.memory import float32s, int32s, load, record, scatter_to
 from grandlattice.tracer.sampling import (
     cosine_direction,
@@ -194,7 +194,7 @@ def _alpha_behind(scene, room, options, active, path, t_near):
             t_near = where(active, just_behind(hit.distance, origin), t_near)
             active = active & (int32s(scene.held_out)[hit.placement] == 0)
             vertex = hit_vertex(scene, hit, origin, direction, path.time)
-            surface = surface_at(scene, vertex.material, sharp(vertex.u, vertex.v), room + 4 * MATERIAL)
+            surface = surface_at(scene, vertex.material, sharp_at(vertex), room + 4 * MATERIAL)
             cosine = min(-dot(direction, vertex.normal), 1.0)
             solid, _ = solid_at(scene, vertex)
             through = luminance(see_through(surface, scene.tables, cosine, solid))
@@ -269,14 +269,15 @@ def _spot(scene, lens, path, vertex, dimension):
     density stands for.
     """
     if scene.densities == 0:
-        return Spot(vertex.u, vertex.v, 0.0 * vertex.u - 99.0, 0.0 * vertex.u, vertex.paint)
+        return sharp_at(vertex)
     wide = pixel_width_at(lens, vertex.distance)
     spread = _PART_OF_LOBE * vertex.distance / math.sqrt(max(path.followed, 1e-6))
     width = where((path.state & VERTICES) == 0, wide, spread)
     slant = max(-dot(path.direction, vertex.facing), 0.05)
     area = width * width / slant * float32s(scene.densities)[vertex.triangle] / vertex.stretch
     chance, _ = pair(path.seed, path.sample, dimension)
-    return Spot(vertex.u, vertex.v, logarithm(max(area, 1e-30)), chance, vertex.paint)
+    closely = logarithm(max(area, 1e-30))
+    return Spot(vertex.u, vertex.v, closely, chance, vertex.paint, vertex.more_u, vertex.more_v)
 
 
 @inner

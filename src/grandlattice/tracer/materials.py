@@ -139,10 +139,14 @@ def _read_inputs(scene, m, at, room):
         textured = ((bits >> slot) & 1) == 1
         if any_of(textured):
             row = where(textured, load(held, (_TEXTURE + slot) * LANES), 0)
-            row = tile_at(scene.textures, row, at.u, at.v)
+            u, v = at.u, at.v
+            if scene.more_uvs != 0:
+                second = texture_at(scene.textures, row).second == 1
+                u, v = where(second, at.more_u, u), where(second, at.more_v, v)
+            row = tile_at(scene.textures, row, u, v)
             channel = load(held, (_CHANNEL + slot) * LANES)
             texture = texture_at(scene.textures, row)
-            r, g, b, a = read_texture(texture, scene.decode, at.u, at.v, at.area, at.chance)
+            r, g, b, a = read_texture(texture, scene.decode, u, v, at.area, at.chance)
             red = where(channel == 1, g, where(channel == 2, b, where(channel == 3, a, r)))
             _overwrite(inputs, 3 * slot, textured, red)
             if slot < _COLOURS:
@@ -174,13 +178,22 @@ class Spot(NamedTuple):
     area: Any  # that is looked at, in texture coordinates: its logarithm to base 2
     chance: Any  # in [0, 1)
     paint: Any  # the shape's own colour
+    more_u: Any  # by the second set of texture coordinates
+    more_v: Any
 
 
 @inner
 def sharp(u, v):
     """A spot that is looked at as closely as textures allow."""
     white = 0.0 * u + 1.0
-    return Spot(u, v, 0.0 * u - 99.0, 0.0 * u, (white, white, white))
+    return Spot(u, v, 0.0 * u - 99.0, 0.0 * u, (white, white, white), u, v)
+
+
+@inner
+def sharp_at(vertex):
+    """The spot of a vertex, looked at as closely as textures allow."""
+    u = vertex.u
+    return Spot(u, vertex.v, 0.0 * u - 99.0, 0.0 * u, vertex.paint, vertex.more_u, vertex.more_v)
 
 
 @inner

@@ -233,6 +233,8 @@ class SceneBuilder:
         arrays = {"points": triangles.points, "corners": triangles.corners, "shading": triangles.shading}
         if triangles.paint is not None:
             arrays["paint"] = triangles.paint
+        if triangles.more_uvs is not None:
+            arrays["more_uvs"] = triangles.more_uvs
         again_of, number = np.array(repeated, bool), np.array(geometry, np.int64)
         tracks = _tracks(items)
         standing_there = embree.Placements(

@@ -37,6 +37,7 @@ TEXTURE = np.dtype(
         ("levels", "i4"),  # how many sizes
         ("texel_count", "f4"),  # logarithm to base 2 of the texels of the largest
         ("tiles", "i4"), ("first_tile", "i4"),  # lines of ten tiles, and the row of the first of them
+        ("second", "i4"),  # whether it is read by the second set of texture coordinates
         ("kind", "i4"), ("width", "i4"), ("height", "i4"), ("wrap_s", "i4"), ("wrap_t", "i4"),
         ("scale", "f4", (4,)), ("bias", "f4", (4,)),
         ("transform", "f4", (6,)),
@@ -97,6 +98,7 @@ def pack_textures(
         row["wrap_s"], row["wrap_t"] = _WRAPS.get(texture.wrap_s, 0), _WRAPS.get(texture.wrap_t, 0)
         row["scale"], row["bias"] = texture.scale, texture.bias
         row["transform"], row["kind"] = texture.transform, curves[number]
+        row["second"] = texture.second
         if found[number] is None:  # it takes no scale and no bias
             row["scale"], row["bias"] = 1.0, 0.0
             row["wrap_s"] = row["wrap_t"] = _WRAPS["clamp"]

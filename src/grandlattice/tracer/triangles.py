@@ -36,6 +36,8 @@ class Triangles:
     shading : (T, 16) float32 at an address that is a multiple of 64, what shading reads of a triangle in
         one cache line: three normals, three uvs, its subset (below 2^24).
     paint : (T, 9) float32, colours of corners; None where no shape has any.
+    more_uvs : (T, 6) float32, second uvs of corners, the first where a shape has no others; None where none
+        has.
     first : (G + 1,) int64, triangles of shape g are ``first[g]:first[g + 1]``.
     boxes : (G, 2, 3) lowest and highest corner of each.
     """
@@ -65,6 +67,7 @@ class Triangles:
                 _fill_shading(self.shading[rows], shape, matrix)
                 self.boxes[g] = self.points[spots].min(0), self.points[spots].max(0)
         self.paint = self._painted()
+        self.more_uvs = self._more_uvs()
         self._densities: NDArray[np.float32] | None = None
         self._known_densities = None if before is None else (before._densities, before.first)
 
@@ -82,6 +85,15 @@ class Triangles:
             if shape.corner_colours is not None:
                 paint[self._rows(g)] = shape.corner_colours.reshape(-1, 9)
         return paint
+
+    def _more_uvs(self) -> NDArray[np.float32] | None:
+        if all(shape.more_uvs is None for shape, _ in self._standing):
+            return None
+        more = self.shading[:, 9:15].copy()
+        for g, (shape, _) in enumerate(self._standing):
+            if shape.more_uvs is not None:
+                more[self._rows(g)] = shape.more_uvs.reshape(-1, 6)
+        return more
 
     @property
     def densities(self) -> NDArray[np.float32]:

@@ -34,6 +34,7 @@ SCENE = np.dtype(
         ("corners", "i8"),  # (T, 3) int32
         ("shading", "i8"),  # (T, 16) float32, a cache line each, see `triangles`
         ("paint", "i8"),  # (T, 9) float32, the colours of each triangle's corners; 0 where there are none
+        ("more_uvs", "i8"),  # (T, 6) float32, second uvs of each triangle's corners; 0 where there are none
         ("densities", "i8"),  # (T,) float32, area in texture coordinates over area; 0 without textures
         # Placements.
         ("first", "i8"),  # (P,) int32, the first triangle of each
@@ -102,6 +103,8 @@ class Vertex(NamedTuple):
     behind: Any  # whether the ray came from behind the geometric normal
     u: Any
     v: Any
+    more_u: Any  # by the second set of texture coordinates
+    more_v: Any
     paint: Any  # colour of its own
     triangle: Any
     placement: Any
@@ -155,14 +158,23 @@ def hit_vertex(scene, hit, origin, direction, time):
         p, k = float32s(scene.paint), 9 * t
         paint = add(scale(triple(p, k), a), scale(triple(p, k + 3), b))
         paint = add(paint, scale(triple(p, k + 6), c))
+    u = a * at[9] + b * at[11] + c * at[13]
+    v = a * at[10] + b * at[12] + c * at[14]
+    more_u, more_v = u, v
+    if scene.more_uvs != 0:
+        w, k = float32s(scene.more_uvs), 6 * t
+        more_u = a * w[k] + b * w[k + 2] + c * w[k + 4]
+        more_v = a * w[k + 1] + b * w[k + 3] + c * w[k + 5]
     return Vertex(
         point=along(origin, direction, hit.distance),
         facing=facing,
         normal=_faced(normal, direction),
         distance=hit.distance,
         behind=behind,
-        u=a * at[9] + b * at[11] + c * at[13],
-        v=a * at[10] + b * at[12] + c * at[14],
+        u=u,
+        v=v,
+        more_u=more_u,
+        more_v=more_v,
         paint=paint,
         triangle=t,
         placement=hit.placement,

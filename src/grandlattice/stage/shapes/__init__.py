@@ -37,14 +37,16 @@ def is_shape(prim: Usd.Prim) -> bool:
 
 
 def read_shape(
-    prim: Usd.Prim, subsets: list[UsdGeom.Subset], time: Usd.TimeCode, levels: int, uv: str = "st"
+    prim: Usd.Prim, subsets: list[UsdGeom.Subset], time: Usd.TimeCode, levels: int,
+    uv: tuple[str, ...] = ("st",),
 ) -> ShapeSource:  # fmt: skip
     """Read a shape at a time.
 
     Parameters
     ----------
     levels : how often a mesh that is subdivided is.
-    uv : the primvar its textures are read by; where there is none, another that may be meant.
+    uv : the primvars its textures are read by, two at most; where there is no first one, another that may
+        be meant.
     """
     kind: type[MeshSource] | type[PrimitiveSource] | type[CurvesSource] = MeshSource
     if prim.GetTypeName() in PRIMITIVES:

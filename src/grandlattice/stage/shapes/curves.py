@@ -41,7 +41,7 @@ class CurvesSource:
 
     @staticmethod
     def read(
-        prim: Usd.Prim, subsets: list[UsdGeom.Subset], time: Usd.TimeCode, levels: int, uv: str
+        prim: Usd.Prim, subsets: list[UsdGeom.Subset], time: Usd.TimeCode, levels: int, uv: tuple[str, ...]
     ) -> CurvesSource:  # fmt: skip
         """Read curves at a time; they have no subsets and need no levels."""
         curves = UsdGeom.BasisCurves(prim)

@@ -55,10 +55,11 @@ class MeshSource:
     creases: tuple[Any, Any, Any]
     sharp_points: tuple[Any, Any]
     paint: tuple[Any, str] | None
+    more_uvs: tuple[Any, str] | None
 
     @staticmethod
     def read(
-        prim: Usd.Prim, subsets: list[UsdGeom.Subset], time: Usd.TimeCode, levels: int, uv: str
+        prim: Usd.Prim, subsets: list[UsdGeom.Subset], time: Usd.TimeCode, levels: int, uv: tuple[str, ...]
     ) -> MeshSource:  # fmt: skip
         """Read a mesh at a time."""
         mesh, api = UsdGeom.Mesh(prim), UsdGeom.PrimvarsAPI(prim)
@@ -68,7 +69,7 @@ class MeshSource:
             normals.append((primvar.ComputeFlattened(time), primvar.GetInterpolation()))
         elif mesh.GetNormalsAttr().HasValue():
             normals.append((mesh.GetNormalsAttr().Get(time), mesh.GetNormalsInterpolation()))
-        candidates = [api.FindPrimvarWithInheritance(name) for name in dict.fromkeys((uv, "st"))]
+        candidates = [api.FindPrimvarWithInheritance(name) for name in dict.fromkeys((*uv[:1], "st"))]
         candidates += [p for p in api.GetPrimvarsWithValues() if p.GetTypeName() in _UV_TYPES]
         return MeshSource(
             mesh.GetPointsAttr().Get(time),
@@ -88,6 +89,7 @@ class MeshSource:
             ),
             (mesh.GetCornerIndicesAttr().Get(time), mesh.GetCornerSharpnessesAttr().Get(time)),
             _paint(api, time),
+            _primvar(api, uv[1], time) if len(uv) > 1 else None,
         )  # fmt: skip
 
     def geometry(self, path: str) -> Geometry:
@@ -121,6 +123,9 @@ class MeshSource:
         points = np.where(finite[:, None], points, 0.0).astype(np.float32)
         sources = _Sources(faces, corners, indices[corners], of_face[corners])
         uvs = self._texture_coordinates(sources)
+        if self.more_uvs is not None:
+            more = sources.read(_array(self.more_uvs[0], (0, 2), np.float32), self.more_uvs[1])
+            uvs = np.concatenate([uvs, uvs if more is None else more], axis=1)
         if self.paint is not None:
             colours = sources.read(_array(self.paint[0], (0, 3), np.float32), self.paint[1])
             uvs = np.concatenate([uvs, np.ones((len(uvs), 3)) if colours is None else colours], axis=1)
@@ -157,7 +162,8 @@ class MeshSource:
         uvs = uvs[corner]
         if self.left_handed:
             of_point, uvs, normals = of_point[:, ::-1], uvs[:, ::-1], normals[:, ::-1]
-        colours = None if self.paint is None else np.ascontiguousarray(uvs[..., 2:], np.float32)
+        colours = None if self.paint is None else np.ascontiguousarray(uvs[..., -3:], np.float32)
+        more = None if self.more_uvs is None else np.ascontiguousarray(uvs[..., 2:4], np.float32)
         uvs = uvs[..., :2]
         subset_of = np.zeros(len(counts), np.int32)
         for k, members in enumerate(self.subsets):
@@ -166,7 +172,7 @@ class MeshSource:
         return Geometry(
             path, np.ascontiguousarray(points, np.float32), np.ascontiguousarray(of_point, np.int32),
             np.ascontiguousarray(normals, np.float32), np.ascontiguousarray(uvs, np.float32),
-            subset_of[faces[face]], tuple(flaws), colours,
+            subset_of[faces[face]], tuple(flaws), colours, more,
         )  # fmt: skip
 
     def _given_normals(self, sources: _Sources, corner: NDArray) -> NDArray | None:
@@ -239,6 +245,11 @@ class _Sources:
 
 def _array(value: object, empty: tuple[int, ...], dtype: type) -> NDArray:
     return np.array(value, dtype) if value is not None and len(value) else np.zeros(empty, dtype)  # type: ignore[arg-type]
+
+
+def _primvar(api: UsdGeom.PrimvarsAPI, name: str, time: Usd.TimeCode) -> tuple[Any, str] | None:
+    found = api.FindPrimvarWithInheritance(name)
+    return (found.ComputeFlattened(time), found.GetInterpolation()) if found and found.HasValue() else None
 
 
 def _paint(api: UsdGeom.PrimvarsAPI, time: Usd.TimeCode) -> tuple[Any, str] | None:

@@ -35,7 +35,7 @@ class PrimitiveSource:
 
     @staticmethod
     def read(
-        prim: Usd.Prim, subsets: list[UsdGeom.Subset], time: Usd.TimeCode, levels: int, uv: str
+        prim: Usd.Prim, subsets: list[UsdGeom.Subset], time: Usd.TimeCode, levels: int, uv: tuple[str, ...]
     ) -> PrimitiveSource:
         """Read a primitive at a time; it has no subsets, and needs no levels and no primvar."""
         names = ("size", "radius", "radiusTop", "radiusBottom", "height", "width", "length")
