@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -10,6 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from numba import njit
 
+from grandlattice.compiled import is_compiled, keep_kernels, kept_kernels
 from grandlattice.snapshot import Geometry, Item, Light, Material, Snapshot, Texture
 from grandlattice.tracer import Sensor, Tracer, TraceSettings, embree, scene
 from grandlattice.tracer.lamps import dome_tables
@@ -41,7 +44,8 @@ from grandlattice.tracer.memory import (
     table,
 )
 from grandlattice.tracer.stream import BATCH, stride_of
-from shapes import MATT, camera, dome, sphere
+from grandlattice.tracer.triangles import Triangles
+from shapes import MATT, camera, dome, moved, plane, sphere
 
 
 @njit
@@ -337,3 +341,44 @@ def test_a_sky_is_worked_out_once_and_again_when_it_is_another(monkeypatch) -> N
         seen.append(float(film.passes["beauty"][0, 0, 0]))
     np.testing.assert_allclose(seen, [1, 1, 2, 1, 1], rtol=1e-6)
     assert len(made) == 2  # a sky without an image needs none
+
+
+# --- What is kept ------------------------------------------------------------------------------
+
+
+def test_damaged_machine_code_is_as_good_as_none(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("GRANDLATTICE_CACHE", str(tmp_path))
+    assert (kept_kernels(), is_compiled()) == (None, False)
+    keep_kernels(b"machine code")
+    assert (kept_kernels(), is_compiled()) == (b"machine code", True)
+    (file,) = (path for path in tmp_path.rglob("*") if path.is_file())
+    whole = file.read_bytes()
+    for damaged in (b"", whole[:-1], whole[:-1] + b"?", whole[1:]):
+        file.write_bytes(damaged)
+        assert (kept_kernels(), is_compiled()) == (None, False)
+    monkeypatch.setenv("GRANDLATTICE_CACHE", str(file))  # no folder: nothing can be kept there
+    keep_kernels(b"machine code")
+    assert kept_kernels() is None
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_triangles_kept_from_the_scene_before_are_those_made_anew(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    bare = [sphere(6), plane(1.0), sphere(5)]
+    painted = replace(bare[0], corner_colours=rng.random((len(bare[0].triangles), 3, 3), np.float32))
+    shapes = [*bare, painted, replace(bare[1], more_uvs=bare[1].corner_uvs[..., ::-1])]
+    places = [None, moved(x=1.0), np.diag([2.0, -1.0, 0.5, 1.0]) @ moved(y=3.0)]
+
+    def some():
+        return [(shapes[rng.integers(5)], places[rng.integers(3)]) for _ in range(rng.integers(1, 9))]
+
+    before = None
+    for _ in range(6):
+        standing = some()
+        kept, anew = Triangles(standing, before), Triangles(standing)
+        for name in ("points", "corners", "shading", "paint", "more_uvs", "first", "boxes"):
+            np.testing.assert_array_equal(getattr(kept, name), getattr(anew, name), name)
+        if rng.random() < 0.7:  # asked for, or not, before the next scene
+            np.testing.assert_array_equal(kept.densities, anew.densities)
+        before = kept
+    np.testing.assert_array_equal(before.densities, anew.densities)

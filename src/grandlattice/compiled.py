@@ -10,6 +10,7 @@ from __future__ import annotations
 import hashlib
 import os
 import sys
+from contextlib import suppress
 from importlib.metadata import version
 from pathlib import Path
 
@@ -41,11 +42,36 @@ def kernel_folder() -> Path:
     return cache_folder() / f"kernel-{digest.hexdigest()}"
 
 
-def kernel_file() -> Path:
-    """The machine code of the kernels, for this kind of processor."""
-    return kernel_folder() / "kernels.o"
+def kept_kernels() -> bytes | None:
+    """The machine code of the kernels for this kind of processor; None where there is none, or it is damaged.
+
+    Whatever is wrong with machine code ends the process that runs it: its digest stands before it.
+    """
+    try:
+        whole = _kernel_file().read_bytes()
+    except OSError:
+        return None
+    digest, code = whole[:_DIGEST], whole[_DIGEST:]
+    return code if digest == hashlib.blake2b(code, digest_size=_DIGEST).digest() else None
+
+
+def keep_kernels(code: bytes) -> None:
+    """Keep machine code for processes to come; where the cache cannot be written that only costs time."""
+    file = _kernel_file()
+    part = file.with_name(f".{file.name}.{os.getpid()}.part")
+    with suppress(OSError):
+        part.parent.mkdir(parents=True, exist_ok=True)
+        part.write_bytes(hashlib.blake2b(code, digest_size=_DIGEST).digest() + code)
+        os.replace(part, file)
 
 
 def is_compiled() -> bool:
     """Whether kernels for this machine and version are already in the cache."""
-    return kernel_file().exists()
+    return kept_kernels() is not None
+
+
+_DIGEST = 16  # bytes
+
+
+def _kernel_file() -> Path:
+    return kernel_folder() / "kernels"

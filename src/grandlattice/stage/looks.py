@@ -69,8 +69,8 @@ def read_material(material: UsdShade.Material, time: Usd.TimeCode) -> Material:
         mode = shader.GetInput("opacityMode")
         if mode and mode.Get() == "presence":
             inputs["opacityMode"] = (1.0,)
-        if len(uv_sets(material)) > 1:
-            inputs = {name: _by_second_set(material, value) for name, value in inputs.items()}
+        for second in uv_sets(material)[1:]:
+            inputs = {name: _read_by_second(shader, value, second) for name, value in inputs.items()}
     elif shader is not None and is_layered(shader):
         inputs = dict(read_layered(shader, lambda given: input_value(given, time)))
     return Material(path, inputs)
@@ -224,13 +224,14 @@ def _read_by(node: UsdShade.Shader) -> str:
     return ""
 
 
-def _by_second_set(material: UsdShade.Material, value: Constant | TextureInput) -> Constant | TextureInput:
-    """An input whose texture is marked where it is read by the second set of coordinates."""
+def _read_by_second(
+    shader: UsdShade.Shader, value: Constant | TextureInput, second: str
+) -> Constant | TextureInput:
+    """An input, its texture marked where it is read by the `second` primvar."""
     if not isinstance(value, TextureInput):
         return value
-    node = UsdShade.Shader(material.GetPrim().GetStage().GetPrimAtPath(value.texture.prim))
-    second = _read_by(node) == uv_sets(material)[1]
-    return replace(value, texture=replace(value.texture, second=second))
+    node = UsdShade.Shader(shader.GetPrim().GetStage().GetPrimAtPath(value.texture.prim))
+    return replace(value, texture=replace(value.texture, second=_read_by(node) == second))
 
 
 def asset_file(asset: Sdf.AssetPath) -> str:

@@ -2,7 +2,8 @@
 
 Read in this order: `scene` (what the kernel walks), `integrator` (the path), `gathering` (its
 light), then what a path asks on its way: `embree`, `lens`, `materials`, `scattering`, `lights`,
-`textures`, `sampling`.
+`textures`, `sampling`.  What kernels are written with stands in `lanes` and `memory`, how they are
+compiled in `compiling`, how they are loaded in `kernel`.
 """
 
 from grandlattice.tracer.denoise import HOW_TO_INSTALL, can_denoise

@@ -179,12 +179,14 @@ def developed(
     share = (1.0 / np.maximum(counts, 1)).astype(np.float32)[..., None]
     empty = film["depth"] >= NOTHING
     depth = np.where(empty, np.float32(np.inf), np.abs(film["depth"]))
+    nearest: list[str] = [name for name in ("position", "uv", "front") if name in film]
+    if "normal" in wanted or "normal-camera" in wanted:
+        nearest.append("normal")
     film = film | {
         name: np.where(
             empty.reshape(empty.shape + (1,) * (film[name].ndim - 2)), film[name].dtype.type(0), film[name]
         )
-        for name in ("normal", "position", "uv", "front")
-        if name in film and (name != "normal" or {"normal", "normal-camera"} & set(wanted))
+        for name in nearest
     }
     beauty = film["beauty"] * share
     if "caught" in film:
@@ -207,10 +209,9 @@ def developed(
         made["normal-camera"] = (film["normal"] @ axes.T).astype(np.float32)
     if "albedo" in wanted:
         made["albedo"] = film["albedo"] * share
-    made |= {name: film[name] for name in ("position", "uv") if name in film}
+    made |= {name: film[name] for name in ("normal", "position", "uv") if name in nearest}
     return made | {
         "beauty": beauty,
         "depth": depth[..., None],
-        "normal": film["normal"],
         "samples": counts[..., None].astype(np.float32),
     }

@@ -3,17 +3,14 @@
 from __future__ import annotations
 
 import ctypes
-import os
 from collections.abc import Callable
-from contextlib import suppress
 from functools import lru_cache
 from importlib import import_module
-from pathlib import Path
 from typing import Any
 
 import llvmlite.binding as llvm
 
-from grandlattice.compiled import kernel_file
+from grandlattice.compiled import keep_kernels, kept_kernels
 from grandlattice.tracer import embree
 
 _KERNELS = {"trace_tile": ("integrator", 13), "halve_bytes": ("sizes", 8)}
@@ -29,7 +26,7 @@ def kernel(name: str) -> Callable[..., int]:
 def load_kernels() -> dict[str, Callable[..., int]]:
     """All kernels, compiled or from the cache."""
     embree.library()  # the ray queries must be known before machine code that asks them is loaded
-    code = _kept(kernel_file())
+    code = kept_kernels() or _compiled()
     # The native target of an LLVM that compiled nothing in this process yet.
     llvm.initialize_native_target()
     llvm.initialize_native_asmprinter()
@@ -48,17 +45,11 @@ def load_kernels() -> dict[str, Callable[..., int]]:
 _engines: list[Any] = []  # machine code lives as long as its engine
 
 
-def _kept(file: Path) -> bytes:
-    try:
-        return file.read_bytes()
-    except OSError:
-        from grandlattice.tracer.compiling.machine import machine_code
+def _compiled() -> bytes:
+    """Machine code of all kernels, made now and kept."""
+    from grandlattice.tracer.compiling.machine import machine_code
 
-        modules = {each: import_module(f"grandlattice.tracer.{each}") for each, _ in _KERNELS.values()}
-        code = machine_code({n: (getattr(modules[m], n), count) for n, (m, count) in _KERNELS.items()})
-        with suppress(OSError):  # a cache that cannot be written only costs time
-            part = file.with_name(f".{file.name}.{os.getpid()}.part")
-            part.parent.mkdir(parents=True, exist_ok=True)
-            part.write_bytes(code)
-            os.replace(part, file)
-        return code
+    modules = {each: import_module(f"grandlattice.tracer.{each}") for each, _ in _KERNELS.values()}
+    code = machine_code({n: (getattr(modules[m], n), count) for n, (m, count) in _KERNELS.items()})
+    keep_kernels(code)
+    return code
