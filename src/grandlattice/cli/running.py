@@ -299,7 +299,8 @@ def _say_end(done: lattice.Run, next_run: str) -> None:
     if done.finished:
         rays = sum(event.result.rays for event in done.finished)
         folder = "this folder" if done.output.resolve() == Path.cwd() else short(done.output)
-        shot = f" [dim]({rays / 1e6:,.0f} million rays)[/dim]" if rays else ""
+        shot = f"{rays / 1e6:,.0f} million rays" if rays >= 1e6 else f"{rays:,} rays"
+        shot = f" [dim]({shot})[/dim]" if rays else ""
         console.print(
             f"[green]✓[/green] {many(len(done.finished), 'frame')} in {duration(done.seconds)}{shot}, "
             f"in {escape(folder)}"

@@ -19,7 +19,7 @@ import math
 
 import numpy as np
 
-from grandlattice.tracer.embree import CAMERA, OTHER, blocked, closest_hits
+from grandlattice.tracer.embree import CAMERA, OTHER, closest_hits
 from grandlattice.tracer.gathering import (
     BLACK,
     MOST_PASSES_THROUGH,
@@ -40,47 +40,38 @@ from grandlattice.tracer.lanes import (
     inner,
     lane_numbers,
     logarithm,
-    to_floats,
     where,
 )
 from grandlattice.tracer.lens import LENS, pixel_width_at, shoot
 from grandlattice.tracer.lights import FAR
 from grandlattice.tracer.materials import Spot, face_colour, see_through, sharp_at, surface_at
-from grandlattice.tracer.memory import float32s, int32s, load, record, scatter_to
+from grandlattice.tracer.memory import float32s, int32s, load, record
 from grandlattice.tracer.sampling import (
-    cosine_direction,
     filter_offset,
     on_disk,
     pair,
     pixel_seed,
 )
 from grandlattice.tracer.scattering import bend, lobes_of, reflectance, sample_direction, scatter
-from grandlattice.tracer.shares import CLOSED, credit, credit_lit
+from grandlattice.tracer.seen import alpha_behind, centre_of, record_first
+from grandlattice.tracer.shares import credit, credit_lit
 from grandlattice.tracer.stream import (
     ALBEDO,
     CAPACITY,
     COLUMN,
-    DEPTH,
     FILM,
     FIRST_LUX,
     FIRST_MATT,
     LINE,
-    LOOK,
     MATERIAL,
-    NORMAL,
-    OBJECT,
-    POSITION,
     SAMPLE,
-    SHARES,
     THROUGH,
-    UV,
     VERTICES,
     WRITTEN,
     Path,
     bring_home,
     develop,
     keep,
-    keep_number,
     keep_triple,
     line_up,
     load_path,
@@ -99,7 +90,6 @@ from grandlattice.tracer.vectors import (
     negative,
     normalized,
     scale,
-    subtract,
     to_local,
     to_world,
 )
@@ -109,7 +99,7 @@ from grandlattice.tracer.vertices import CATCHES, SCENE, bumped, hit_vertex, jus
 
 # Dimensions of the sample sequence: the picture's own, then a stride for each step of the path, whose
 # lights come from `gathering.LIGHT` on.
-_FILTER, _LENS, _OPENNESS = 0, 1, 2
+_FILTER, _LENS = 0, 1  # 2 is `seen`'s
 _STRIDE, _CHOICE, _DIRECTION, _TEXTURES = 64, 64, 65, 127
 _ROULETTE_FROM = 2
 _LUMA = (0.2126, 0.7152, 0.0722)
@@ -133,11 +123,6 @@ OPTIONS = np.dtype(
 
 
 @inner
-def _centre(pixel):
-    return to_floats(pixel) + 0.5
-
-
-@inner
 def _start(scene, lens, options, column, line, number, sample, lined):
     """Paths on their way from the camera."""
     seed = pixel_seed(options.seed, column, line)
@@ -146,8 +131,8 @@ def _start(scene, lens, options, column, line, number, sample, lined):
     if lens.radius > 0.0:
         lens_u, lens_v = pair(seed, sample, all_lanes(_LENS))
         lens_x, lens_y = on_disk(lens_u, lens_v)
-    x = _centre(column) + filter_offset(float32s(lens.filter), fx)
-    y = _centre(line) + filter_offset(float32s(lens.filter), fy)
+    x = centre_of(column) + filter_offset(float32s(lens.filter), fx)
+    y = centre_of(line) + filter_offset(float32s(lens.filter), fy)
     time = shutter_time(scene.steps + lens.steps > 0, seed, sample)
     origin, direction, forward = shoot(lens, x, y, lens_x, lens_y, time)
     nought = 0.0 * fx
@@ -172,93 +157,6 @@ def _start(scene, lens, options, column, line, number, sample, lined):
         time=time,
         lined=lined,
     )
-
-
-@inner
-def _alpha_behind(scene, room, options, active, path, t_near):
-    """Coverage of what the camera sees straight behind clear surfaces, and the rays it took."""
-    alpha, cover, rays = 0.0 * t_near, 0.0 * t_near + 1.0, 0
-    origin, direction = path.origin, path.direction
-    for _ in range(1, MOST_PASSES_THROUGH):
-        if not any_of(active):
-            break
-        rays += count_of(active)
-        hit = closest_hits(
-            scene.opaque, scene.clear, room, active, origin, direction, t_near, path.t_last,
-            all_lanes(CAMERA), path.time, False,
-        )  # fmt: skip
-        if options.show_background:
-            alpha = where(active & ~hit.found, alpha + cover, alpha)
-        active = active & hit.found
-        if any_of(active):
-            t_near = where(active, just_behind(hit.distance, origin), t_near)
-            active = active & (int32s(scene.held_out)[hit.placement] == 0)
-            vertex = hit_vertex(scene, hit, origin, direction, path.time)
-            surface = surface_at(scene, vertex.material, sharp_at(vertex), room + 4 * MATERIAL)
-            cosine = min(-dot(direction, vertex.normal), 1.0)
-            solid, _ = solid_at(scene, vertex)
-            through = luminance(see_through(surface, scene.tables, cosine, solid))
-            through = where(solid & (surface.presence >= 1.0), 0.0, through)
-            alpha = where(active, alpha + cover * (1.0 - through), alpha)
-            cover = where(active, cover * through, cover)
-            active = active & (cover > 0.0)
-    return alpha, rays
-
-
-@inner
-def _depth_at_centre(lens, column, line, depth, vertex, time):
-    """Depth of surfaces under their pixels' centres, from their tangent planes there.
-
-    Two samples of one slanted surface then agree on its depth, to the edge of the object; where
-    the plane is seen edge-on, the sample's own depth stands.
-    """
-    origin, direction, forward = shoot(
-        lens, _centre(column), _centre(line), 0.0 * depth, 0.0 * depth, time
-    )  # fmt: skip
-    slope = min(dot(direction, vertex.facing), -0.02)
-    centred = dot(subtract(vertex.point, origin), vertex.facing) / slope * forward
-    bound = 3.0 * pixel_width_at(lens, depth) / -slope
-    edge_on = dot(direction, vertex.facing) > -0.02
-    return where(edge_on | ~(abs(centred - depth) <= bound), depth, centred)
-
-
-@inner
-def _record(scene, room, lens, options, writing, aside, path, vertex, normal):
-    """Keep what the data passes say of the first surfaces the camera sees; the rays it took.
-
-    Paths that something clear turned `aside` say it with a negative depth.
-    """
-    both = writing | aside
-    column, line = int32s(room)[path.number + COLUMN], int32s(room)[path.number + LINE]
-    away = path.direction
-    forward = 0.0 * path.time + 1.0
-    if lens.around == 0:
-        forward = -dot(away, (lens.axes[6], lens.axes[7], lens.axes[8]))
-    depth = _depth_at_centre(lens, column, line, vertex.distance * forward, vertex, path.time)
-    keep(room, DEPTH, path, where(aside, -depth, depth), both)
-    keep_triple(room, NORMAL, path, normal, both)
-    keep_triple(room, POSITION, path, vertex.point, both)
-    keep(room, UV, path, vertex.u, both)
-    keep(room, UV + CAPACITY, path, vertex.v, both)
-    keep_number(room, OBJECT, path, int32s(scene.item)[vertex.placement], both)
-    keep_number(room, LOOK, path, vertex.material, both)
-    if not options.occlusion:
-        return 0
-    s, t = frame(vertex.normal)
-    u, v = pair(path.seed, path.sample, all_lanes(_OPENNESS))
-    up = to_world(cosine_direction(u, v), s, t, vertex.normal)
-    origin, sums, rays = lifted(vertex, up), float32s(room), 0
-    wanted, reaches = int32s(options.shares), float32s(options.shares)
-    for k in range(options.share_count):
-        if wanted[2 * k] == CLOSED:
-            radius = 0.0 * u + reaches[2 * k + 1]
-            closed = blocked(
-                scene.opaque, room, writing, origin, up, radius, all_lanes(OTHER), path.time
-            )  # fmt: skip
-            at = path.number + (SHARES + 3 * k * CAPACITY)
-            scatter_to(sums, at, sums[at] + where(closed, 1.0, 0.0), writing)
-            rays += count_of(writing)
-    return rays
 
 
 @inner
@@ -346,14 +244,14 @@ def _shade(scene, room, lens, options, step, on, path, hit):
         if any_of(turns & seen & ~bends):
             # Alpha still wants to know what stands behind.
             asking = turns & seen & ~bends
-            behind, shot = _alpha_behind(scene, room, options, asking, path, behind_at)
+            behind, shot = alpha_behind(scene, room, options, asking, path, behind_at)
             alpha = where(asking, alpha + cover * (1.0 - seen_through + seen_through * behind), alpha)
             cover = where(asking, 0.0, cover)
             rays += shot
     on = on & ~passes
     aside = on & seen & ~recorded & ~writing
     if any_of(writing | aside):
-        rays += _record(scene, room, lens, options, writing, aside, path, vertex, normal)
+        rays += record_first(scene, room, lens, options, writing, aside, path, vertex, normal)
         recorded = recorded | writing | aside
     if any_of(on & seen):
         alpha = where(on & seen, alpha + cover, alpha)

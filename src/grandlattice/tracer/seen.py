@@ -1,0 +1,130 @@
+"""What the camera sees first: where it looks, what the data passes keep of it, how open it is there.
+
+Also what stands behind clear surfaces, for alpha.  None of it asks for light.
+"""
+
+from __future__ import annotations
+
+from grandlattice.tracer.embree import CAMERA, OTHER, blocked, closest_hits
+from grandlattice.tracer.gathering import MOST_PASSES_THROUGH
+from grandlattice.tracer.lanes import all_lanes, any_of, count_of, inner, to_floats, where
+from grandlattice.tracer.lens import pixel_width_at, shoot
+from grandlattice.tracer.materials import see_through, sharp_at, surface_at
+from grandlattice.tracer.memory import float32s, int32s, scatter_to
+from grandlattice.tracer.sampling import cosine_direction, pair
+from grandlattice.tracer.shares import CLOSED
+from grandlattice.tracer.stream import (
+    CAPACITY,
+    COLUMN,
+    DEPTH,
+    LINE,
+    LOOK,
+    MATERIAL,
+    NORMAL,
+    OBJECT,
+    POSITION,
+    SHARES,
+    UV,
+    keep,
+    keep_number,
+    keep_triple,
+)
+from grandlattice.tracer.vectors import dot, frame, luminance, subtract, to_world
+from grandlattice.tracer.vertices import hit_vertex, just_behind, lifted, solid_at
+
+# mypy: disable-error-code="no-untyped-def"
+
+_OPENNESS = 2  # dimension of the sample sequence, see `integrator`
+
+
+@inner
+def centre_of(pixel):
+    """The middle of pixels, from their numbers."""
+    return to_floats(pixel) + 0.5
+
+
+@inner
+def alpha_behind(scene, room, options, active, path, t_near):
+    """Coverage of what the camera sees straight behind clear surfaces, and the rays it took."""
+    alpha, cover, rays = 0.0 * t_near, 0.0 * t_near + 1.0, 0
+    origin, direction = path.origin, path.direction
+    for _ in range(1, MOST_PASSES_THROUGH):
+        if not any_of(active):
+            break
+        rays += count_of(active)
+        hit = closest_hits(
+            scene.opaque, scene.clear, room, active, origin, direction, t_near, path.t_last,
+            all_lanes(CAMERA), path.time, False,
+        )  # fmt: skip
+        if options.show_background:
+            alpha = where(active & ~hit.found, alpha + cover, alpha)
+        active = active & hit.found
+        if any_of(active):
+            t_near = where(active, just_behind(hit.distance, origin), t_near)
+            active = active & (int32s(scene.held_out)[hit.placement] == 0)
+            vertex = hit_vertex(scene, hit, origin, direction, path.time)
+            surface = surface_at(scene, vertex.material, sharp_at(vertex), room + 4 * MATERIAL)
+            cosine = min(-dot(direction, vertex.normal), 1.0)
+            solid, _ = solid_at(scene, vertex)
+            through = luminance(see_through(surface, scene.tables, cosine, solid))
+            through = where(solid & (surface.presence >= 1.0), 0.0, through)
+            alpha = where(active, alpha + cover * (1.0 - through), alpha)
+            cover = where(active, cover * through, cover)
+            active = active & (cover > 0.0)
+    return alpha, rays
+
+
+@inner
+def _depth_at_centre(lens, column, line, depth, vertex, time):
+    """Depth of surfaces under their pixels' centres, from their tangent planes there.
+
+    Two samples of one slanted surface then agree on its depth, to the edge of the object; where
+    the plane is seen edge-on, the sample's own depth stands.
+    """
+    origin, direction, forward = shoot(
+        lens, centre_of(column), centre_of(line), 0.0 * depth, 0.0 * depth, time
+    )  # fmt: skip
+    slope = min(dot(direction, vertex.facing), -0.02)
+    centred = dot(subtract(vertex.point, origin), vertex.facing) / slope * forward
+    bound = 3.0 * pixel_width_at(lens, depth) / -slope
+    edge_on = dot(direction, vertex.facing) > -0.02
+    return where(edge_on | ~(abs(centred - depth) <= bound), depth, centred)
+
+
+@inner
+def record_first(scene, room, lens, options, writing, aside, path, vertex, normal):
+    """Keep what the data passes say of the first surfaces the camera sees; the rays it took.
+
+    Paths that something clear turned `aside` say it with a negative depth.
+    """
+    both = writing | aside
+    column, line = int32s(room)[path.number + COLUMN], int32s(room)[path.number + LINE]
+    away = path.direction
+    forward = 0.0 * path.time + 1.0
+    if lens.around == 0:
+        forward = -dot(away, (lens.axes[6], lens.axes[7], lens.axes[8]))
+    depth = _depth_at_centre(lens, column, line, vertex.distance * forward, vertex, path.time)
+    keep(room, DEPTH, path, where(aside, -depth, depth), both)
+    keep_triple(room, NORMAL, path, normal, both)
+    keep_triple(room, POSITION, path, vertex.point, both)
+    keep(room, UV, path, vertex.u, both)
+    keep(room, UV + CAPACITY, path, vertex.v, both)
+    keep_number(room, OBJECT, path, int32s(scene.item)[vertex.placement], both)
+    keep_number(room, LOOK, path, vertex.material, both)
+    if not options.occlusion:
+        return 0
+    s, t = frame(vertex.normal)
+    u, v = pair(path.seed, path.sample, all_lanes(_OPENNESS))
+    up = to_world(cosine_direction(u, v), s, t, vertex.normal)
+    origin, sums, rays = lifted(vertex, up), float32s(room), 0
+    wanted, reaches = int32s(options.shares), float32s(options.shares)
+    for k in range(options.share_count):
+        if wanted[2 * k] == CLOSED:
+            radius = 0.0 * u + reaches[2 * k + 1]
+            closed = blocked(
+                scene.opaque, room, writing, origin, up, radius, all_lanes(OTHER), path.time
+            )  # fmt: skip
+            at = path.number + (SHARES + 3 * k * CAPACITY)
+            scatter_to(sums, at, sums[at] + where(closed, 1.0, 0.0), writing)
+            rays += count_of(writing)
+    return rays
