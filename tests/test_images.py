@@ -131,3 +131,24 @@ def test_a_sheet_holds_every_cell_at_a_size_to_judge_by() -> None:
     many = [Frame(str(i), {"n": str(i)}, np.ones((9, 16, 4), np.float32)) for i in range(300)]
     assert len(make_sheets("many", "300 cells", many)) > 1
     assert len(make_sheets("one", "1 cell", many[:1])) == 1
+
+
+@pytest.mark.parametrize("hours", [3, 6, 9, 30])
+@pytest.mark.parametrize("shapes", [((9, 16), (10, 8)), ((9, 32), (16, 9)), ((8, 8),)])
+def test_no_picture_of_a_sheet_is_cut_off(hours: int, shapes: tuple) -> None:
+    frames = [
+        Frame(
+            f"{h}/{b}/{k}",
+            {"hour": str(h), "brightness": str(b), "camera": str(k)},
+            np.ones((*shape, 4), np.float32),
+        )
+        for h in range(hours)
+        for b in range(3)
+        for k, shape in enumerate(shapes)
+    ]
+    sheets = [np.asarray(sheet).astype(int) for sheet in make_sheets("day", "cells", frames)]
+    for sheet in sheets:
+        for edge in (sheet[:, -12:], sheet[-12:], sheet[:, :12]):
+            assert (np.abs(edge - edge[0, 0]) <= 1).all()
+    white = sum((sheet.min(-1) > 250).sum() for sheet in sheets)
+    assert white > len(frames) * 48 * 27  # each of them is there, and of use

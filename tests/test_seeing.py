@@ -277,15 +277,18 @@ def test_everything_around_the_camera_is_where_it_stands(projection: str) -> Non
 # --- From afar ---------------------------------------------------------------------------------
 
 
-def test_a_checkered_floor_is_as_grey_as_it_should_be_far_away() -> None:
+@pytest.mark.parametrize("unit", [1.0, 100.0, 0.02])
+def test_a_checkered_floor_is_as_grey_as_it_should_be_far_away(unit: float) -> None:
+    # The same floor in coordinates of another unit, which the texture's own transform takes back.
     checks = (
         np.kron(np.indices((64, 64)).sum(0) % 2, np.ones((2, 2)))[..., None].repeat(3, -1).astype(np.float32)
     )
-    floor = Material(
-        "/Floor", {**MATT, "diffuseColor": TextureInput(Texture("checks", wrap_s="repeat", wrap_t="repeat"))}
-    )
+    back = (1.0 / unit, 0.0, 0.0, 0.0, 1.0 / unit, 0.0)
+    texture = Texture("checks", wrap_s="repeat", wrap_t="repeat", transform=back)
+    floor = Material("/Floor", {**MATT, "diffuseColor": TextureInput(texture)})
+    ground = replace(plane(30), corner_uvs=plane(30).corner_uvs * np.float32(unit))
     view = camera((0, 3, 40), (0, 0, 0), aperture=(1.0, 0.3), focal_length=1.0)
-    film = trace([plane(30)], [dome()], view, (96, 32), 1, floor, images={"checks": checks}, bounces=1,
+    film = trace([ground], [dome()], view, (96, 32), 1, floor, images={"checks": checks}, bounces=1,
                  passes=("beauty", "depth"))  # fmt: skip
     depth, seen = film.passes["depth"][..., 0], film.passes["beauty"][..., 0]
     far, near = np.isfinite(depth) & (depth > 55), depth < 14

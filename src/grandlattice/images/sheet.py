@@ -150,15 +150,21 @@ def _fitted_grid(
     rows = list(dict.fromkeys(_key(frame, down) for frame in frames))
     aspects = [_aspect([f for f in frames if _key(f, across) == column]) for column in columns]
     grid = _Grid(across, down, columns, rows, aspects, 0)
-    width = size[0] - 2 * _MARGIN - _row_label(grid) - _GAP * len(columns)
-    wide_enough = _NARROWEST / min(aspects)
-    by_width = width / sum(aspects)
-    if by_width < wide_enough:  # the narrowest columns are held open for their captions
-        open_ = [max(a, _NARROWEST / max(by_width, 1)) for a in aspects]
-        by_width = width / sum(open_)
+    by_width = _height_within(aspects, size[0] - 2 * _MARGIN - _row_label(grid) - _GAP * len(columns))
     room = (size[1] - _header(grid) - _MARGIN) / len(rows) - _GAP - _CAPTION
     # Fewer rows on a sheet are better than pictures too low to judge.
     return replace(grid, height=int(min(by_width, max(room, _COMFORTABLE))))
+
+
+def _height_within(aspects: Sequence[float], width: float) -> float:
+    """The largest height at which columns fit a width, none below its narrowest; 0 where none does."""
+    wide = sorted(aspects)
+    while wide:
+        height = (width - _NARROWEST * (len(aspects) - len(wide))) / sum(wide)
+        if height * wide[0] >= _NARROWEST:
+            return height
+        wide.pop(0)  # held open for its captions
+    return _NARROWEST / max(aspects) if _NARROWEST * len(aspects) <= width else 0.0
 
 
 def _aspect(frames: Sequence[Frame]) -> float:

@@ -35,7 +35,7 @@ TEXTURE = np.dtype(
         ("texels", "i8"),
         ("offsets", "i8"),  # address of int32, the first texel of each size
         ("levels", "i4"),  # how many sizes
-        ("texel_count", "f4"),  # logarithm to base 2 of the texels of the largest
+        ("texel_count", "f4"),  # logarithm to base 2 of the largest's texels in 1 by 1 of coordinates
         ("tiles", "i4"), ("first_tile", "i4"),  # lines of ten tiles, and the row of the first of them
         ("second", "i4"),  # whether it is read by the second set of texture coordinates
         ("kind", "i4"), ("width", "i4"), ("height", "i4"), ("wrap_s", "i4"), ("wrap_t", "i4"),
@@ -105,7 +105,9 @@ def pack_textures(
         _, texels, offsets = sizes[id(read[number]), curves[number]]
         row["texels"], row["offsets"], row["levels"] = texels.ctypes.data, offsets.ctypes.data, len(offsets)
         row["height"], row["width"] = read[number].shape[:2]
-        row["texel_count"] = np.log2(read[number].shape[0] * read[number].shape[1])
+        a, b, _, d, e, _ = texture.transform
+        texels_each = read[number].shape[0] * read[number].shape[1] * abs(a * e - b * d)
+        row["texel_count"] = np.log2(max(texels_each, 1e-30))
     held = [array for entry in sizes.values() for array in entry]
     if not textures:
         # Lanes without a texture read the first one all the same, and forget what they read.
