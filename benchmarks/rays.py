@@ -36,8 +36,6 @@ from grandlattice.snapshot import Camera, Geometry, Item, Light, Material, Snaps
 from grandlattice.tracer import PASSES, Sensor, Tracer, TraceSettings
 from grandlattice.tracer.materials import is_clear
 
-PLAIN = "200,000 triangles, matt"
-CELLS = (PLAIN, "noon/brass/all/Wide", "noon/brass/all/Portrait", "noon/brass/all/Dial")
 SETTINGS = {"scale": "25%", "samples": 16, "denoise": False}
 ROOM = 12_000_000  # rays the recorder has room for
 
@@ -59,8 +57,9 @@ def main() -> None:
 
 def arranged(folder: Path, address: str):
     """What it takes to trace one picture: snapshot, images, sensor, settings."""
-    if address == PLAIN:
-        return plain_scene()
+    if address in PLAIN:
+        shape, turned = PLAIN[address]
+        return matt_scene(*shape(), turned)
     plan = lattice.open_plan(folder / "orrery.lattice.yaml").override(**SETTINGS)
     workshop = Workshop(WorkOrder(plan.model, plan.folder, plan.scene.file.resolve(), folder, "rays"))
     (task,) = plan.tasks([address])
@@ -70,33 +69,58 @@ def arranged(folder: Path, address: str):
     return snapshot, workshop.images_for(snapshot, cell), sensor, TraceSettings(samples=cell.settings.samples)
 
 
-def plain_scene():
+def ball():
+    """A rough ball on a floor, under a sky that two fifths of the camera's rays meet."""
     columns, rows = 632, 158
     u, v = np.meshgrid(np.linspace(0, 2 * np.pi, columns + 1), np.linspace(0, np.pi, rows + 1))
     rough = 1 + 0.05 * np.sin(9 * u) * np.sin(11 * v) + 0.02 * np.sin(41 * u) * np.sin(37 * v)
-    ball = np.stack([np.sin(v) * np.sin(u), np.cos(v), np.sin(v) * np.cos(u)], -1) * rough[..., None]
+    round_one = np.stack([np.sin(v) * np.sin(u), np.cos(v), np.sin(v) * np.cos(u)], -1) * rough[..., None]
+    floor = np.array([(-9, -1.07, 9), (9, -1.07, 9), (9, -1.07, -9), (-9, -1.07, -9)])
+    points = np.concatenate([round_one.reshape(-1, 3), floor])
+    n = len(points) - 4
+    return points, np.concatenate([grid(columns, rows), [(n, n + 1, n + 2), (n, n + 2, n + 3)]])
+
+
+def ground():
+    """Hills and furrows that fill the picture."""
+    count = 316
+    x, z = np.meshgrid(np.linspace(-3, 3, count + 1), np.linspace(-4.5, 1.5, count + 1))
+    high = 0.5 * np.sin(2.1 * x + 0.4) * np.sin(1.7 * z) + 0.2 * np.sin(7 * x) * np.sin(6.1 * z + 1)
+    high += 0.05 * np.sin(31 * x + 2 * z) * np.sin(29 * z)
+    return np.stack([x, high - 1.6, z], -1).reshape(-1, 3), grid(count, count)
+
+
+def grid(columns: int, rows: int):
+    """The triangles of a net of so many cells."""
     i, j = (a.ravel() for a in np.meshgrid(np.arange(columns), np.arange(rows)))
     a = j * (columns + 1) + i
     b = a + columns + 1
-    faces = np.concatenate([np.stack([a, b, b + 1], 1), np.stack([a, b + 1, a + 1], 1)])
-    floor = np.array([(-9, -1.07, 9), (9, -1.07, 9), (9, -1.07, -9), (-9, -1.07, -9)])
-    points = np.concatenate([ball.reshape(-1, 3), floor]).astype(np.float32)
-    n = len(points) - 4
-    faces = np.concatenate([faces, [(n, n + 1, n + 2), (n, n + 2, n + 3)]]).astype(np.int32)
+    return np.concatenate([np.stack([a, b, b + 1], 1), np.stack([a, b + 1, a + 1], 1)])
+
+
+def matt_scene(points, faces, turned: float):
+    """A matt shape under an even sky, seen by a camera turned down by so many degrees."""
     p = points[faces]
     normals = np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
     normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-12)
     shape = Geometry(
-        "/Ball", points, faces, np.repeat(normals[:, None], 3, 1).astype(np.float32),
+        "/Shape", points.astype(np.float32), faces.astype(np.int32),
+        np.repeat(normals[:, None], 3, 1).astype(np.float32),
         np.zeros((len(faces), 3, 2), np.float32), np.zeros(len(faces), np.int32),
     )  # fmt: skip
     matt = Material("/Matt", {"useSpecularWorkflow": (1.0,), "diffuseColor": (0.6,) * 3})
     sky = Light("/Sky", "dome", np.eye(4), (1.0,) * 3)
+    sine, cosine = np.sin(np.radians(turned)), np.cos(np.radians(turned))
     place = np.eye(4)
-    place[3, :3] = (0, 0.4, 4.5)
+    place[1, 1:3], place[2, 1:3] = (cosine, -sine), (sine, cosine)
+    place[3, :3] = (0, 0.4, 4.5) if turned == 0 else (0, 1.2, 1.5)
     camera = Camera("/Camera", place, (1.6, 0.9), focal_length=1.4)
     snapshot = Snapshot((Item(shape, np.eye(4), (0,)),), (matt,), (sky,), camera)
     return snapshot, {}, Sensor(camera, 320, 180), TraceSettings(samples=16, bounces=4)
+
+
+PLAIN = {"a rough ground, matt": (ground, 45.0), "a ball on a floor, matt": (ball, 0.0)}
+CELLS = (*PLAIN, "noon/brass/all/Wide", "noon/brass/all/Portrait", "noon/brass/all/Dial")
 
 
 def measure(folder: Path, address: str, rays: Path) -> None:

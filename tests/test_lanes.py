@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import math
+import os
+import sys
+import threading
 from dataclasses import replace
 from pathlib import Path
 
@@ -359,6 +362,41 @@ def test_damaged_machine_code_is_as_good_as_none(tmp_path: Path, monkeypatch: py
     monkeypatch.setenv("GRANDLATTICE_CACHE", str(file))  # no folder: nothing can be kept there
     keep_kernels(b"machine code")
     assert kept_kernels() is None
+
+
+def _small_kernel():
+    @inner
+    def twice(number):
+        return number + number
+
+    @inner
+    def thrice(number):
+        return twice(number) + number
+
+    def sum_of_both(number):
+        return twice(number) + thrice(number)
+
+    return sum_of_both
+
+
+@pytest.mark.parametrize("helpers", ["none", "work", "fail"])
+def test_code_that_other_processes_write_is_the_same(helpers: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    from grandlattice.tracer.compiling import machine, writers
+
+    here, write = os.getpid(), machine.code_of
+    begin = writers._Apart.begin if helpers != "none" else lambda *_: None
+    monkeypatch.setattr(writers, "_AT_ONCE", 1)
+    monkeypatch.setattr(writers._Apart, "begin", begin)
+    monkeypatch.setattr(threading, "active_count", lambda: 1)  # of other tests some may wait for their end
+    monkeypatch.setattr(
+        machine, "code_of", lambda few: write(few) if helpers != "fail" or os.getpid() == here else 1 / 0
+    )
+    code = machine.machine_code({"sum_of_both": (_small_kernel(), 1)})
+    assert code[:4] == b"\x7fELF" or sys.platform != "linux"
+    assert _CODES.setdefault("sum_of_both", code) == code
+
+
+_CODES: dict[str, bytes] = {}
 
 
 @pytest.mark.parametrize("seed", range(3))

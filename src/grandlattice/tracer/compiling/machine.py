@@ -1,6 +1,6 @@
 """Machine code of kernels, for this machine: as an object file that can be kept.
 
-All functions that the kernels call are put together first and optimised as one.
+All functions that the kernels call are put together and optimised as one.
 """
 
 from __future__ import annotations
@@ -13,8 +13,9 @@ from numba import types
 from numba.core.registry import cpu_target
 
 from grandlattice.tracer.compiling import places as places  # what memory means to the compiler
+from grandlattice.tracer.compiling import writers
 from grandlattice.tracer.compiling.kinds import OPERATIONS
-from grandlattice.tracer.compiling.pipeline import ask_ours_first, inner
+from grandlattice.tracer.compiling.pipeline import ask_ours_first, code_of, inner, nothing
 
 Entries = Mapping[str, tuple[Callable[..., Any], int]]
 """Names of kernels → the function, and how many whole numbers it takes; each returns one."""
@@ -23,19 +24,19 @@ Entries = Mapping[str, tuple[Callable[..., Any], int]]
 def machine_code(entries: Entries) -> bytes:
     """An object file with a function of the C language for each of some kernels."""
     ask_ours_first(OPERATIONS)
-    codegen = cpu_target.target_context.codegen()
-    whole = llvm.parse_assembly(str(codegen._create_empty_module("kernels")))
-    for name, (function, count) in entries.items():
-        kernel = inner(function)
-        kernel.compile(types.int64(*[types.int64] * count))
-        (made,) = kernel.overloads.values()
-        # What nobody calls is not linked: the doorway comes first.
-        whole.link_in(llvm.parse_assembly(_doorway(name, made.fndesc.llvm_func_name, count)))
-        whole.link_in(made.library._get_module_for_linking(), preserve=True)
+    whole = nothing()
+    with writers.at_work(code_of) as working:
+        for name, (function, count) in entries.items():
+            kernel = inner(function)
+            kernel.compile(types.int64(*[types.int64] * count))
+            (made,) = kernel.overloads.values()
+            whole.link_in(llvm.parse_assembly(_doorway(name, made.fndesc.llvm_func_name, count)))
+        for code in working.written():
+            whole.link_in(llvm.parse_bitcode(code))
     for each in (*whole.functions, *whole.global_variables):
         if not each.is_declaration and each.name not in entries:
             each.linkage = llvm.Linkage.internal
-    machine = codegen._tm
+    machine = cpu_target.target_context.codegen()._tm
     passes = llvm.create_pass_builder(machine, llvm.create_pipeline_tuning_options(speed_level=3))
     passes.getModulePassManager().run(whole, passes)
     return bytes(machine.emit_object(whole))

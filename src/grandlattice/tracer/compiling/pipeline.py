@@ -1,9 +1,9 @@
-"""How kernels are compiled: everything at once, and each function once.
+"""How functions of kernels are compiled: each once, types first, and code later.
 
 Left to itself numba optimises a function together with all that it calls, and makes machine code of
 it, before it begins with those that call it: what stands deep down is optimised dozens of times over,
-and machine code is made that nobody calls.  Functions marked `inner` are only put together here; the
-kernel that calls them is optimised as a whole, and machine code is made of that.
+and machine code is made that nobody calls.  Of functions marked `inner` only types are found at first,
+which is all that their callers ask; `writers` has their code written meanwhile.
 
 All that is known about numba's inside, but for types, stands in this file.
 """
@@ -16,12 +16,14 @@ from typing import Any
 import llvmlite.binding as llvm
 from numba import njit, types
 from numba.core.codegen import CPUCodeLibrary
-from numba.core.compiler import CompilerBase
-from numba.core.compiler_machinery import PassManager, _pass_registry
+from numba.core.compiler import CompilerBase, _LowerResult
+from numba.core.compiler_machinery import LoweringPass, PassManager, _pass_registry, register_pass
 from numba.core.errors import NumbaError
+from numba.core.funcdesc import PythonFunctionDescriptor
+from numba.core.lowering import Environment, Lower
 from numba.core.registry import cpu_target
+from numba.core.targetconfig import ConfigStack
 from numba.core.typed_passes import (
-    NativeLowering,
     NoPythonBackend,
     NopythonTypeInference,
     PreLowerStripPhis,
@@ -33,6 +35,8 @@ from numba.core.untyped_passes import (
     TranslateByteCode,
 )
 
+from grandlattice.tracer.compiling import writers
+
 
 class _NoMachineCode:
     """What numba asks of a code generator for a function it takes to be ready."""
@@ -41,45 +45,94 @@ class _NoMachineCode:
         """There is no code that could look for its environment."""
 
 
-class _Linked(CPUCodeLibrary):  # type: ignore[misc]
-    """The code of one function as it was written, and which others it calls."""
+class Function(CPUCodeLibrary):  # type: ignore[misc]
+    """A function whose types are known: its callers may name it before its code is written."""
+
+    def promise(self, state: Any) -> None:
+        """Keep what it takes to write the code of a function, and tell numba what it will be called."""
+        context = state.targetctx
+        named = PythonFunctionDescriptor.from_specialized_function(
+            state.func_ir, state.typemap, state.return_type, state.calltypes,
+            mangler=context.mangler, inline=False, noalias=False,
+            abi_tags=[state.flags.get_mangle_string()],
+        )  # fmt: skip
+        self._context, self._named, self._known = context, named, state.func_ir
+        self._flags, self._metadata, self._written = state.flags, state.metadata, False
+        called = context.get_executable(self, named, Environment.from_fndesc(named))
+        context.insert_user_function(called, named, [self])
+        state["cr"] = _LowerResult(named, None, cfunc=called, env=None)
+
+    def write(self) -> None:
+        """Write the code, as it is, and note what it calls; once."""
+        if not self._written:
+            with ConfigStack().enter(self._flags), self._context.push_code_library(self):
+                Lower(self._context, self, self._named, self._known, metadata=self._metadata).lower()
+            self._written = True
 
     def add_llvm_module(self, module: Any) -> None:
         self._final_module.link_in(module)
 
+    def add_linking_library(self, library: Any) -> None:
+        if not isinstance(library, Function):  # ours may not be written yet
+            library._ensure_finalized()
+        self._linking_libraries.append(library)
+
     def finalize(self) -> None:
-        self._raise_if_finalized()
-        for function in self._final_module.functions:
-            if not function.is_declaration and function.linkage == llvm.Linkage.external:
-                function.linkage = "linkonce_odr"  # several may bring it along, and it may go when inlined
-        for library in self._linking_libraries:
-            self._reload_init.update(library._reload_init)
-        self._finalized = True
+        """Numba asks for it before it links: nothing more is to be done."""
 
     def _get_module_for_linking(self) -> Any:
-        """The code of this function and of all that stand behind it, for a kernel."""
-        self._ensure_finalized()
-        found, left = {self: None}, [self]
-        while left:
-            for library in left.pop()._linking_libraries:
-                if library not in found:
-                    found[library] = None
-                    left.append(library)
-        whole = self._final_module.clone()
-        for library in [library for library in found if library is not self]:
-            own = isinstance(library, _Linked)
-            module = library._final_module if own else library._get_module_for_linking()
-            whole.link_in(module, preserve=True)
-        return whole
+        """The code of this function and of all it calls, for one that numba compiles in its own way."""
+        found = [self]
+        for function in found:  # it grows meanwhile
+            function.write()
+            called = dict.fromkeys(function._linking_libraries)
+            found += [each for each in called if isinstance(each, Function) and each not in found]
+        module = llvm.parse_bitcode(code_of(found))
+        for each in module.functions:
+            if not each.is_declaration and each.linkage == llvm.Linkage.external:
+                each.linkage = "linkonce_odr"  # several may bring it along, and it may go when inlined
+        return module
 
     def get_pointer_to_function(self, name: str) -> int:
         """Nobody goes there: numba wants a number to make a callable of."""
-        self._ensure_finalized()
         return 1
 
     @property
     def codegen(self) -> Any:
         return _NoMachineCode()
+
+
+def code_of(functions: Iterable[Function]) -> bytes:
+    """The code of some functions, and of what they call that is numba's own, in LLVM's form."""
+    whole = nothing()
+    brought: dict[Any, None] = {}
+    for function in functions:
+        function.write()
+        whole.link_in(function._final_module, preserve=True)
+        brought |= {each: None for each in function._linking_libraries if not isinstance(each, Function)}
+    for library in brought:
+        whole.link_in(library._get_module_for_linking(), preserve=True)
+    return bytes(whole.as_bitcode())
+
+
+def nothing() -> Any:
+    """A module of LLVM without any function."""
+    return llvm.parse_assembly(str(cpu_target.target_context.codegen()._create_empty_module("kernels")))
+
+
+@register_pass(mutates_CFG=False, analysis_only=False)
+class _Promise(LoweringPass):  # type: ignore[misc]
+    """Leaves the code of a function for later."""
+
+    _name = "promise"
+
+    def __init__(self) -> None:
+        super().__init__()
+
+    def run_pass(self, state: Any) -> bool:
+        state.library.promise(state)
+        writers.hand_in(state.library)
+        return True
 
 
 _STEPS = (
@@ -89,7 +142,7 @@ _STEPS = (
     (ReconstructSSA, "give each value a name of its own"),
     (NopythonTypeInference, "find types"),
     (PreLowerStripPhis, "join branches"),
-    (NativeLowering, "write code"),
+    (_Promise, "say what it will be called"),
     (NoPythonBackend, "hand it over"),
 )
 """What code needs that has no closures, no containers and no Python objects."""
@@ -107,11 +160,11 @@ class _Straight(PassManager):  # type: ignore[misc]
 
 
 class _Inner(CompilerBase):  # type: ignore[misc]
-    """Those of numba's steps that are needed, into a library that is only linked."""
+    """Those of numba's steps that are needed, up to the writing of code."""
 
     def define_pipelines(self) -> list[Any]:
         state = self.state
-        state.library = _Linked(state.targetctx.codegen(), state.func_id.func_qualname)
+        state.library = Function(state.targetctx.codegen(), state.func_id.func_qualname)
         steps = _Straight("inner")
         for step, what in _STEPS:
             steps.add_pass(step, what)
