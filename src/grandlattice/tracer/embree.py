@@ -102,7 +102,8 @@ def library() -> ctypes.CDLL:
 @lru_cache(maxsize=1)
 def _device() -> int:
     lib = library()
-    device = lib.rtcNewDevice(b"threads=1,set_affinity=0")
+    # Left to itself it keeps to narrower vectors, for the sake of programs that have no use for wide ones.
+    device = lib.rtcNewDevice(b"threads=1,set_affinity=0,frequency_level=simd512")
     if not device:
         raise TracerError(f"The ray library did not start (code {lib.rtcGetDeviceError(None)}).")
     return int(device)
