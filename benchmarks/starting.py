@@ -3,8 +3,8 @@
 Run it with:  python benchmarks/starting.py
 
 Each is measured in processes of its own.  The first picture is the demo's Wide at noon, 1280×720, one
-sample of every pixel; the clock runs from before Python's first import, over opening the stage, reading
-it, its images, building and tracing.
+sample of every pixel; the clock runs from before the first import of the package, over opening the
+stage, reading it, its images, building and tracing.  Bytecode is there, as it is after installing.
 """
 
 from __future__ import annotations
@@ -62,7 +62,10 @@ def first_picture(folder: Path) -> None:
 
 
 def child(what: str, folder: Path, cache: str | None = None) -> str:
-    environment = {**os.environ, **({"GRANDLATTICE_CACHE": cache} if cache else {})}
+    environment = {**os.environ, "PYTHONPYCACHEPREFIX": str(folder / "bytecode")}
+    environment.pop("PYTHONDONTWRITEBYTECODE", None)
+    if cache:
+        environment["GRANDLATTICE_CACHE"] = cache
     return subprocess.run(
         [sys.executable, __file__, what, str(folder)],
         env=environment,

@@ -15,8 +15,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from grandlattice import images
 from grandlattice.errors import ImageError
-from grandlattice.images import write_thumbnail
 from grandlattice.plan.running import Notice
 from grandlattice.readable import duration, many
 from grandlattice.runs import Event, Failed, Finished, Run
@@ -110,7 +110,7 @@ def _small(picture: Path, folder: Path) -> str | None:
     """A small copy of a picture, None where it is gone."""
     small = folder / f"{picture.stem}.jpg"
     try:
-        write_thumbnail(picture, small)
+        images.write_thumbnail(picture, small)
     except ImageError:
         return None
     return str(small)

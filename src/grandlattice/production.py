@@ -19,10 +19,11 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from grandlattice import images
+from grandlattice import review as reviewing
 from grandlattice.checks import Checked, Facilities, Finding, run_checks
 from grandlattice.compiled import is_compiled
 from grandlattice.errors import ImageError, OutputError, PlanError, RunError, nearest
-from grandlattice.images import find_display, read_mark
 from grandlattice.notices import Teller
 from grandlattice.plan import (
     Cell,
@@ -36,7 +37,6 @@ from grandlattice.plan import (
     planned_files,
 )
 from grandlattice.plan.running import RunBlock
-from grandlattice.review import contact_sheets
 from grandlattice.runs import (
     Backend,
     Coordinator,
@@ -154,7 +154,7 @@ def check(
     wrong, unwritable = {}, ""
     for display in {cell.settings.display or "" for cell in cells}:
         try:
-            find_display(display)
+            images.find_display(display)
         except ImageError as problem:
             wrong[display] = problem.what
     try:
@@ -195,7 +195,9 @@ def _in_the_way(planned: Planned, cells: Sequence[Cell]) -> tuple[str, ...]:
         return ()
     except RunError:  # a ledger that cannot be read is put aside by the run; the pictures say who made them
         known = set()
-    return tuple(p for p in found if p not in known and read_mark(store.path(p), "fingerprint") is None)
+    return tuple(
+        p for p in found if p not in known and images.read_mark(store.path(p), "fingerprint") is None
+    )
 
 
 def _representatives(lattice: Lattice, indices: Indices) -> Indices:
@@ -361,4 +363,4 @@ def review(
     title = planned.name.replace("-", " ").replace("_", " ")
     name = f"{planned.name}-sheet" + (f"-{pass_name}" if pass_name else "")
     chosen = tasks(planned, indices, None)
-    return contact_sheets(title, chosen, planned.output, name, size, pass_name, own)
+    return reviewing.contact_sheets(title, chosen, planned.output, name, size, pass_name, own)

@@ -10,7 +10,6 @@ from pathlib import Path
 import numpy as np
 import OpenImageIO as oiio
 from numpy.typing import NDArray
-from PIL import Image
 
 from grandlattice.errors import ImageError
 
@@ -64,6 +63,8 @@ def read_image(path: str, packaged: bytes | None = None) -> NDArray:
 
 
 def _read_packaged(path: str, packaged: bytes) -> NDArray:
+    from PIL import Image  # takes its time to load, and few need it
+
     try:
         with Image.open(io.BytesIO(packaged)) as image:
             if image.mode.startswith(("I", "F")):
@@ -277,6 +278,8 @@ def write_thumbnail(source: Path, path: Path, longest: int = 480) -> None:
     ImageError
         When it cannot be read or written.
     """
+    from PIL import Image
+
     try:
         with Image.open(source) as image:
             small = image.convert("RGB")

@@ -6,8 +6,8 @@ The scene is opened once; task after task only what differs is read again.
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -24,7 +24,7 @@ from grandlattice.plan.schema import OwnLight, OwnOcclusion
 from grandlattice.runs.order import Rendered, StopSignal, Taken, Told, WorkOrder
 from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Task
-from grandlattice.snapshot import Camera, Snapshot
+from grandlattice.snapshot import Camera, Material, Snapshot
 from grandlattice.stage import CellStage, Scene, Snapshotter, read_asset
 from grandlattice.tracer import Film, OwnPass, Sensor, Tracer, TraceSettings, Unfinished, image_files
 
@@ -50,6 +50,8 @@ class Embedded:
         self._store = FolderStore(order.output)
         self._finished: list[str] = []
         self._images: dict[str, tuple[float, NDArray | None]] = {}
+        self._readers = ThreadPoolExecutor(max(order.threads, 2))
+        self._on_their_way: dict[str, Future[NDArray | None]] = {}
 
     @property
     def notes(self) -> tuple[str, ...]:
@@ -125,8 +127,9 @@ class Embedded:
         settings = cell.settings
         shutter = None if settings.shutter is None else (-0.5 * settings.shutter, 0.5 * settings.shutter)
         snapshot = self._snapshots.take(
-            cell.settings.camera, frame, settings.subdivision, shutter, "motion" in settings.passes
-        )
+            cell.settings.camera, frame, settings.subdivision, shutter, "motion" in settings.passes,
+            self._read_ahead,
+        )  # fmt: skip
         return replace(snapshot, camera=_focused(snapshot.camera, cell.settings, snapshot.metres_per_unit))
 
     def probe(self, cell: Cell, frame: int) -> Taken:
@@ -196,11 +199,10 @@ class Embedded:
 
     def images_for(self, snapshot: Snapshot, cell: Cell) -> Mapping[str, NDArray | None]:
         """Every image a snapshot needs, None for those that are missing and may be."""
-        images, wanted = {}, image_files(snapshot)
-        new = [file for file in wanted if file not in self._images]
-        with ThreadPoolExecutor(max(self._order.threads, 2)) as pool:
-            list(pool.map(self._image, new))
-        read = [self._image(file) for file in wanted]
+        images, wanted = {}, image_files(snapshot.materials, snapshot.lights)
+        coming = [self._coming(file) for file in wanted]
+        read = [each.result() for each in coming]
+        self._on_their_way.clear()
         for (file, texture), image in zip(wanted.items(), read, strict=True):
             if image is None and not self._order.allow_missing:
                 raise SceneError(
@@ -211,6 +213,17 @@ class Embedded:
             images[file] = image
         self._forget(set(images))
         return images
+
+    def _read_ahead(self, materials: Sequence[Material]) -> None:
+        """Begin to read the images of materials."""
+        for file in image_files(materials):
+            self._coming(file)
+
+    def _coming(self, file: str) -> Future[NDArray | None]:
+        """An image that is read, or will have been."""
+        if file not in self._on_their_way:
+            self._on_their_way[file] = self._readers.submit(self._image, file)
+        return self._on_their_way[file]
 
     def _forget(self, needed: set[str]) -> None:
         """Let go of images that were not needed for longest, where there are too many."""

@@ -13,17 +13,7 @@ from pathlib import Path
 import numpy as np
 from pydantic import BaseModel
 
-from grandlattice.images import (
-    MARK,
-    Channels,
-    copy_with_marks,
-    read_mark,
-    to_display,
-    with_label,
-    write_display,
-    write_exr,
-    write_hdr,
-)
+from grandlattice import images
 from grandlattice.plan import Cell
 from grandlattice.runs.fingerprints import TaskFile
 from grandlattice.runs.ledger import FileRecord, coordinates_text
@@ -59,7 +49,10 @@ class Filer:
                 if file.planned.frame != rendered.frame:
                     continue
                 path = file.planned.path
-                if self._order.keep and read_mark(self._store.path(path), "fingerprint") != file.fingerprint:
+                if (
+                    self._order.keep
+                    and images.read_mark(self._store.path(path), "fingerprint") != file.fingerprint
+                ):
                     self._store.keep(path, self._order.keep)
                 write = partial(self._write, file=file, cell=member.cell, rendered=rendered)
                 size = self._store.put(path, write)
@@ -73,12 +66,12 @@ class Filer:
         ppi = settings.size.ppi
         whole = set(file.planned.passes) == set(settings.passes) and not file.planned.eye
         if kind == "exr" and rendered.original is not None and whole:
-            copy_with_marks(rendered.original, path, metadata)
+            images.copy_with_marks(rendered.original, path, metadata)
             return
         if kind == "exr":
             options = settings.files.exr
             layers = [
-                Channels(
+                images.Channels(
                     (told := known_pass(name, self._order.model.own_kinds)).channels, film.passes[name],
                     told.exact or options.passes.get(name, options.depth) == "float",
                 )
@@ -91,20 +84,22 @@ class Filer:
             left, top = (settings.region or (0, 0))[:2]
             whole_size = (settings.size.width, settings.size.height)
             within = (left, top, *whole_size) if settings.region else None
-            write_exr(path, layers, metadata, half=half, ppi=ppi, within=within)
+            images.write_exr(path, layers, metadata, half=half, ppi=ppi, within=within)
             return
         beauty = film.passes["beauty"]
         if kind == "hdr":
-            write_hdr(path, beauty[..., :3], metadata)
+            images.write_hdr(path, beauty[..., :3], metadata)
             return
-        pixels = to_display(beauty, settings.display, settings.exposure)
+        pixels = images.to_display(beauty, settings.display, settings.exposure)
         if settings.label:
             words = [f"{axis} {entry}" for axis, entry in cell.coordinates.items()]
             figures = f"frame {file.planned.frame}   {film.samples} samples   {film.seconds:.1f} s"
-            pixels = with_label(pixels, cell.name or "   ".join(words) or self._order.plan_name, figures)
+            pixels = images.with_label(
+                pixels, cell.name or "   ".join(words) or self._order.plan_name, figures
+            )
         deep = getattr(settings.files, kind)
         bits = int(deep.depth) if kind in ("png", "tiff") else 8
-        write_display(
+        images.write_display(
             path, pixels, metadata, kind=kind, bits=bits, quality=settings.files.jpg.quality, ppi=ppi
         )
 
@@ -112,30 +107,30 @@ class Filer:
         edits = "; ".join(f"{p.edit.verb} {_as_typed(p.edit.body)} ({p.source})" for p in cell.edits)
         facts: dict[str, str | int | float] = {
             "Software": _software(),
-            f"{MARK}plan": self._order.plan_name,
-            f"{MARK}scene": self._order.scene.name,
-            f"{MARK}cell": cell.address,
-            f"{MARK}frame": file.planned.frame,
-            f"{MARK}camera": cell.settings.camera or "",
-            f"{MARK}edits": edits,
-            f"{MARK}samples": film.samples,
-            f"{MARK}seed": cell.settings.seed,
-            f"{MARK}seconds": round(film.seconds, 3),
-            f"{MARK}rays": film.rays,
-            f"{MARK}denoised": int(film.denoised),
-            f"{MARK}versions": _versions(),
-            f"{MARK}fingerprint": file.fingerprint,
+            f"{images.MARK}plan": self._order.plan_name,
+            f"{images.MARK}scene": self._order.scene.name,
+            f"{images.MARK}cell": cell.address,
+            f"{images.MARK}frame": file.planned.frame,
+            f"{images.MARK}camera": cell.settings.camera or "",
+            f"{images.MARK}edits": edits,
+            f"{images.MARK}samples": film.samples,
+            f"{images.MARK}seed": cell.settings.seed,
+            f"{images.MARK}seconds": round(film.seconds, 3),
+            f"{images.MARK}rays": film.rays,
+            f"{images.MARK}denoised": int(film.denoised),
+            f"{images.MARK}versions": _versions(),
+            f"{images.MARK}fingerprint": file.fingerprint,
         }
         stamp = file.planned.stamp
         if stamp is not None:
-            facts[f"{MARK}version"] = f"{stamp.version} {stamp.date} {stamp.content}"
+            facts[f"{images.MARK}version"] = f"{stamp.version} {stamp.date} {stamp.content}"
         if file.planned.eye:
-            facts[f"{MARK}eye"] = file.planned.eye
+            facts[f"{images.MARK}eye"] = file.planned.eye
         if film.noise is not None:
-            facts[f"{MARK}noise"] = round(film.noise, 6)
+            facts[f"{images.MARK}noise"] = round(film.noise, 6)
         if film.unfinished:
-            facts[f"{MARK}unfinished"] = 1
-        facts |= {f"{MARK}axis:{axis}": entry for axis, entry in cell.coordinates.items()}
+            facts[f"{images.MARK}unfinished"] = 1
+        facts |= {f"{images.MARK}axis:{axis}": entry for axis, entry in cell.coordinates.items()}
         return facts
 
     def _record(self, cell: Cell, file: TaskFile, size: int, film: Film, task: Task) -> FileRecord:

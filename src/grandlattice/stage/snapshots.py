@@ -7,6 +7,7 @@ they are, and the renderer sees the very same objects.
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -88,7 +89,7 @@ class Snapshotter:
 
     def take(
         self, camera: str, frame: float, levels: int = 1, shutter: tuple[float, float] | None = None,
-        later: bool = False,
+        later: bool = False, told: Callable[[Sequence[Material]], None] | None = None,
     ) -> Snapshot:  # fmt: skip
         """The stage at a frame, seen by a camera.
 
@@ -97,6 +98,7 @@ class Snapshotter:
         levels : how often surfaces that ask for it are subdivided.
         shutter : when it opens and closes, in frames from `frame`; None is as the camera has it.
         later : also say where everything is at the next frame.
+        told : the materials as soon as they are known, where they are read anew: shapes take longer.
 
         Raises
         ------
@@ -122,7 +124,7 @@ class Snapshotter:
         retimed, self._times = self._times != times, times
         if self._stale or ((moves or retimed) and self._moves_over_time()):
             if self._stale or not self._only_moves:
-                self._read_items(time, transforms)
+                self._read_items(time, transforms, told)
             else:
                 self._move_items(transforms)
         lights = self._read_lights(time, transforms)
@@ -206,7 +208,10 @@ class Snapshotter:
 
     # --- reading -----------------------------------------------------------------------------
 
-    def _read_items(self, time: Usd.TimeCode, transforms: UsdGeom.XformCache) -> None:
+    def _read_items(
+        self, time: Usd.TimeCode, transforms: UsdGeom.XformCache,
+        told: Callable[[Sequence[Material]], None] | None,
+    ) -> None:  # fmt: skip
         if self._shapes is None:
             self._shapes = _find_shapes(self._stage)
         shown = [s for s in self._shapes if _is_shown(s, time)]
@@ -232,10 +237,7 @@ class Snapshotter:
                 sources.append(material or part)
             return numbers[key]
 
-        items: list[Item] = []
-        standing: list[str] = []
-        standing_shapes: list[_Shape] = []
-        moments = [UsdGeom.XformCache(Usd.TimeCode(t)) for t in self._times]
+        uses_of: list[tuple[int, ...]] = []
         at = 0
         for shape in shown:
             whole = bound[at]
@@ -253,6 +255,15 @@ class Snapshotter:
                     sources.append(shape.prim)
                     uvs.append(uvs[k])
                 uses = [first + list(dict.fromkeys(uses)).index(k) for k in uses]
+            uses_of.append(tuple(uses))
+        if told is not None:
+            told(materials)
+
+        items: list[Item] = []
+        standing: list[str] = []
+        standing_shapes: list[_Shape] = []
+        moments = [UsdGeom.XformCache(Usd.TimeCode(t)) for t in self._times]
+        for shape, used in zip(shown, uses_of, strict=True):
             state = _state(shape.prim)
             if shape.chain:
                 matrix, copies = copies_of(shape.prim, shape.chain, time, transforms)
@@ -262,10 +273,10 @@ class Snapshotter:
                 continue
             standing.append(str(shape.prim.GetPath()))
             standing_shapes.append(shape)
-            read_by = next((uvs[k] for k in uses if uvs[k]), ("st",))
+            read_by = next((uvs[k] for k in used if uvs[k]), ("st",))
             items.append(
                 Item(
-                    self._geometry_of(shape, time, read_by), matrix, tuple(uses),
+                    self._geometry_of(shape, time, read_by), matrix, used,
                     matte=state == "matte", catches=state == "catch", seen=state != "unseen", copies=copies,
                     track=self._track(shape, moments, copies),
                     sheet=bool(UsdGeom.Gprim(shape.prim).GetDoubleSidedAttr().Get(time)),

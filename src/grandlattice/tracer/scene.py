@@ -6,14 +6,15 @@ never touches triangles.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from grandlattice.snapshot import Geometry, Item, Snapshot, Texture, TextureInput
+from grandlattice.snapshot import Geometry, Item, Light, Material, Snapshot, Texture, TextureInput
 from grandlattice.tracer import embree
 from grandlattice.tracer.lamps import Glow, Links, dome_tables, glow_of, link, pack_lights
 from grandlattice.tracer.materials import brightness_of, is_clear, pack_materials
@@ -50,10 +51,10 @@ Images = Mapping[str, "NDArray | None"]
 _MOST_SKIES = 4
 
 
-def textures_of(snapshot: Snapshot) -> tuple[Texture, ...]:
-    """The textures the materials of a snapshot read, each once, in a stable order."""
+def textures_of(materials: Iterable[Material]) -> tuple[Texture, ...]:
+    """The textures that materials read, each once, in a stable order."""
     found: dict[Texture, None] = {}
-    for material in snapshot.materials:
+    for material in materials:
         for name in sorted(material.inputs):
             given = material.inputs[name]
             if isinstance(given, TextureInput):
@@ -61,10 +62,10 @@ def textures_of(snapshot: Snapshot) -> tuple[Texture, ...]:
     return tuple(found)
 
 
-def image_files(snapshot: Snapshot) -> dict[str, Texture]:
-    """Every image file a snapshot needs, with a texture that asks for it."""
-    needed = {file: texture for texture in textures_of(snapshot) for file in texture.files}
-    for light in snapshot.lights:
+def image_files(materials: Iterable[Material], lights: Iterable[Light] = ()) -> dict[str, Texture]:
+    """Every image file that materials and lights need, with a texture that asks for it."""
+    needed = {file: texture for texture in textures_of(materials) for file in texture.files}
+    for light in lights:
         if light.texture is not None:
             needed.setdefault(light.texture.file, light.texture)
     return needed
@@ -101,9 +102,16 @@ class SceneBuilder:
         self._closed: dict[int, tuple[Geometry, int]] = {}
         self._skies: dict[int, tuple[NDArray, Mapping[str, NDArray]]] = {}
 
-    def place(self, snapshot: Snapshot) -> NDArray[np.float64]:
-        """Have the shapes of a snapshot ready; returns the corners of everything, (2, 3)."""
-        return self._stand(snapshot)[1].bounds
+    def place(self, snapshot: Snapshot, images: Images) -> NDArray[np.float64]:
+        """Have shapes and looks of a snapshot ready; returns the corners of everything, (2, 3).
+
+        `images` as in `textures.pack_textures`.
+        """
+        with ThreadPoolExecutor(1) as aside:  # each of the two leaves processors idle
+            packing = aside.submit(self._pack, snapshot, images)
+            _, placed, _, _ = self._stand(snapshot)
+            packing.result()
+        return placed.bounds
 
     def build(
         self, snapshot: Snapshot, images: Images, groups: NDArray[np.int32] | None = None
@@ -115,15 +123,7 @@ class SceneBuilder:
         uses = [len(item.materials) for item in items]
         looks = np.array(np.cumsum(uses) - uses, np.int32)
         standing = _standing(snapshot)
-        textures = textures_of(snapshot)
-        seen = (
-            snapshot.materials, textures, tuple(id(images.get(file)) for t in textures for file in t.files)
-        )  # fmt: skip
-        if self._packed is None or seen != self._looks:
-            rows, pixels = pack_textures(textures, images, self._sizes, self._threads)
-            self._packed = pack_materials(snapshot.materials, textures), rows, pixels
-            self._looks = seen
-        materials, texture_rows, pixels = self._packed
+        materials, texture_rows, pixels = self._pack(snapshot, images)
         brightness = np.array([brightness_of(m, images) for m in snapshot.materials] or [0.0], np.float32)
         glowing = self._glow(items, brightness)
         if glowing is None:
@@ -131,7 +131,7 @@ class SceneBuilder:
         lights, domes = pack_lights(
             snapshot.lights, images, links, glowing, groups, self._dome_tables
         )  # fmt: skip
-        detail = placed.triangles.densities if textures else None
+        detail = placed.triangles.densities if textures_of(snapshot.materials) else None
         scene = Pinned(
             SCENE,
             densities=0 if detail is None else detail,
@@ -156,6 +156,22 @@ class SceneBuilder:
             glows=glowing is not None,
         )
         return TraceScene(scene, placed.bounds, (placed, pixels))
+
+    def _pack(self, snapshot: Snapshot, images: Images) -> tuple[NDArray, NDArray, list[NDArray]]:
+        """Tables of materials and textures, and the pixels these point at; those of skies are ready."""
+        for light in snapshot.lights:
+            sky = images.get(light.texture.file) if light.texture is not None else None
+            if light.kind == "dome" and sky is not None:
+                self._dome_tables(sky)
+        textures = textures_of(snapshot.materials)
+        seen = (
+            snapshot.materials, textures, tuple(id(images.get(file)) for t in textures for file in t.files)
+        )  # fmt: skip
+        if self._packed is None or seen != self._looks:
+            rows, pixels = pack_textures(textures, images, self._sizes, self._threads)
+            self._packed = pack_materials(snapshot.materials, textures), rows, pixels
+            self._looks = seen
+        return self._packed
 
     def _stand(self, snapshot: Snapshot) -> tuple[list[Item], _Placed, Links, NDArray[np.int32]]:
         """What stands there, whom lights reach, and which glass is solid."""

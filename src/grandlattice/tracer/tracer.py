@@ -119,9 +119,10 @@ class Tracer:
         load_kernels()  # compiling them is nobody's picture's time
         started = time.perf_counter()
         lens = make_lens(sensor)
+        bounds = self._builder.place(snapshot, images)
         radius = settings.occlusion_radius
         if radius is None:
-            radius = 0.1 * _diagonal(self._builder.place(snapshot))
+            radius = 0.1 * _diagonal(bounds)
         shares = SharePlan(passes, snapshot.lights, own, radius)
         scene = self._builder.build(snapshot, images, shares.groups)
         left, top, right, bottom = sensor.window

@@ -11,6 +11,8 @@ Ints = NDArray[np.int64]
 def unit(vectors: NDArray) -> NDArray:
     """Vectors of length 1; those of no length point up."""
     length = np.linalg.norm(vectors, axis=-1, keepdims=True)
+    if length.all():
+        return np.asarray(vectors / length)
     return np.where(length > 0, vectors / np.where(length > 0, length, 1.0), (0.0, 0.0, 1.0))
 
 
@@ -34,32 +36,34 @@ def triangulated(points: NDArray, counts: Ints, indices: Ints) -> tuple[Ints, In
     for size in np.unique(counts[counts > 3]):
         chosen = np.flatnonzero(counts == size)
         ring = starts[chosen][:, None] + np.arange(size)
-        at = points[indices[ring]].astype(np.float64)
-        bent = np.flatnonzero(_bent(at))
+        bent = np.flatnonzero(_bent(points.T.astype(np.float64)[:, indices[ring.T]]))
         if len(bent):
-            cut = _clipped(_flattened(at[bent]))
+            cut = _clipped(_flattened(points[indices[ring[bent]]].astype(np.float64)))
             place = first_of_face[chosen[bent]][:, None] + np.arange(size - 2)
             corners[place] = np.take_along_axis(ring[bent][:, None, :], cut, axis=2)
     return face, corners
 
 
 def _bent(polygons: NDArray[np.float64]) -> NDArray[np.bool_]:
-    """Which polygons (B, n, 3) turn the other way at any corner than they do on the whole."""
-    x, y, z = np.moveaxis(polygons - polygons[:, :1], -1, 0)
-    reach = np.abs(np.stack([x, y, z])).max(axis=(0, 2))
-    # Edges, and at each corner the cross product of the edge that comes with the one that goes.
-    along = [np.roll(part, -1, axis=1) - part for part in (x, y, z)]
-    came = [np.roll(part, 1, axis=1) for part in along]
-    turn = [came[i - 2] * along[i - 1] - came[i - 1] * along[i - 2] for i in range(3)]
-    whole = [part.sum(axis=1) for part in (
-        x * np.roll(y, -1, 1) - y * np.roll(x, -1, 1),
-        y * np.roll(z, -1, 1) - z * np.roll(y, -1, 1),
-        z * np.roll(x, -1, 1) - x * np.roll(z, -1, 1),
-    )]  # fmt: skip
-    facing = (whole[1], whole[2], whole[0])
-    length = np.sqrt(sum(part * part for part in facing))
-    left = sum(a * b[:, None] for a, b in zip(turn, facing, strict=True))
-    return np.asarray((left < -1e-9 * (length * reach**2)[:, None]).any(axis=1))
+    """Which polygons (3, n, B) turn the other way at any corner than they do on the whole."""
+    at = polygons - polygons[:, :1]
+    ahead = np.roll(at, -1, axis=1)
+    facing = _crossed(at, ahead).sum(axis=1)
+    area = (facing * facing).sum(axis=0)
+    # At each corner the edge that comes crossed with the edge that goes, seen from the front.
+    along, size = ahead - at, polygons.shape[1]
+    came = np.roll(along, 1, axis=1)
+    corners = 2 if size == 4 else size
+    left = (_crossed(came[:, :corners], along[:, :corners]) * facing[:, None]).sum(axis=0)
+    if size == 4:  # corners that are opposite each other add up to the whole
+        left = np.concatenate([left, area - left])
+    reach = (at * at).sum(axis=(0, 1))
+    return np.asarray((left < -1e-9 * np.sqrt(area) * reach).any(axis=0))
+
+
+def _crossed(a: NDArray, b: NDArray) -> NDArray:
+    """Cross products of vectors whose three parts come first."""
+    return np.stack([a[i - 2] * b[i - 1] - a[i - 1] * b[i - 2] for i in range(3)])
 
 
 def _flattened(polygons: NDArray[np.float64]) -> NDArray[np.float64]:
