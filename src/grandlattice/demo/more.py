@@ -24,7 +24,7 @@ def write_more(folder: Path) -> None:
     more = folder / "more"
     more.mkdir(parents=True, exist_ok=True)
     _write_armillary(more / "armillary.usda")
-    for name, text in (("layers", LAYERS), ("day", DAY)):
+    for name, text in (("layers", LAYERS), ("day", DAY), ("sky", SKY)):
         file = more / f"{name}.lattice.yaml"
         if not file.exists():
             file.write_text(text, encoding="utf-8")
@@ -152,7 +152,7 @@ sets:
 """
 
 DAY = """\
-# A day in the orrery room: sweeps of hours, of exposure, of a sky that turns.
+# A day in the orrery room: sweeps of hours, and of exposure.
 lattice: 1
 scene: ../orrery.usda
 
@@ -190,4 +190,36 @@ axes:
 order: [camera, hour, brightness]
 run:
   wait: [camera]                     # one camera is finished before the next begins
+"""
+
+SKY = """\
+# The sky alone, a picture with its sun in it, turned: the sun goes round the room.
+lattice: 1
+scene: ../orrery.usda
+
+defaults:
+  camera: /Room/Cameras/Wide
+  size: 1280x720
+  scale: 25%
+  samples: 16
+  clamp: 0.8
+  bounces: 5
+  denoise: true
+  frames: 36
+  format: png
+  output: "sky/{turned}.{frame:04d}.{ext}"
+
+axes:
+  turned:
+    sweep: {from: 0, to: 270, step: 90}
+    edits:
+      - hide:
+          on: /Room/Lights
+          except: /Room/Lights/Sky
+      - set:
+          on: /Room/Lights/Sky
+          texture: ../skies/clear.hdr
+      - turn-to:
+          on: /Room/Lights/Sky
+          y: "{turned}"
 """

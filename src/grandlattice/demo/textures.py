@@ -250,6 +250,13 @@ def sky(kind: str, width: int = 1024) -> NDArray[np.float32]:
         colour = colour + (np.array([1.5, 1.42, 1.3]) - colour) * (0.75 * clouds)[..., None]
         colour = colour + np.clip(sun, 0, 1)[..., None] ** 40 * np.array([2.6, 2.4, 2.0])
         ground = (0.30, 0.28, 0.24)
+    elif kind == "clear":  # with the sun in it, as such pictures are taken
+        sun = towards(-0.52, 0.74, 0.42)
+        colour = _blend((0.62, 0.76, 0.98), (0.16, 0.33, 0.78), np.broadcast_to(above**0.4, x.shape))
+        colour = colour + np.clip(sun, 0, 1)[..., None] ** 60 * np.array([1.8, 1.6, 1.3])
+        disc_of_sun = (sun > np.cos(np.radians(0.6)))[..., None]
+        colour = np.where(disc_of_sun, np.array([5.2e4, 4.6e4, 3.7e4]), colour)
+        ground = (0.24, 0.22, 0.19)
     elif kind == "evening":
         sun = towards(-0.90, 0.10, 0.25)
         glow = np.clip(sun * 0.5 + 0.5, 0, 1)[..., None] ** 5
@@ -311,5 +318,5 @@ def write_textures(folder: Path) -> None:
     save(out / "dial-roughness.png", 0.24 + 0.45 * cut)
     for name in ("Mercury", "Venus", "Earth", "Mars", "Jupiter", "Saturn", "Uranus", "Neptune", "Moon"):
         save(out / f"{name.lower()}.png", planet(name))
-    for kind in ("noon", "evening", "moon"):
+    for kind in ("noon", "evening", "moon", "clear"):
         save_sky(folder / "skies" / f"{kind}.hdr", sky(kind))
