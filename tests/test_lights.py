@@ -211,6 +211,24 @@ def test_many_lights_are_drawn_by_what_they_send_and_add_up() -> None:
     assert np.isfinite(film.passes["beauty"]).all()
 
 
+def test_a_bright_sky_is_not_lost_among_many_faint_lamps() -> None:
+    # How bright a sky is stands in its picture: L (1/π) ∫ cos θ sin θ over the four texels of its sun.
+    places = np.random.default_rng(4).uniform(-4, 4, (40, 2))
+    lamps = [Light("/L", "sphere", moved(x, 1.5, z), (5.0,) * 3, (0.3, 0.3)) for x, z in places]
+    sky = Light("/Sky", "dome", np.eye(4), (1.0,) * 3, texture=Texture("sky"))
+    pixels = np.zeros((64, 128, 3), np.float32)
+    pixels[14:16, 40:42] = 4e5
+    theta = (np.arange(14, 16) + 0.5) / 64 * np.pi
+    expected = 0.5 / np.pi * (4e5 * np.cos(theta) * np.sin(theta)).sum() * 2 * (np.pi / 64) ** 2
+    film = trace(
+        [plane()], [*lamps, sky], camera((0, 5, 5)), (24, 24), 16, matt(), images={"sky": pixels},
+        show_background=False,
+    )  # fmt: skip
+    seen = film.passes["beauty"][..., 0]
+    assert seen.mean() == pytest.approx(expected, rel=0.02)
+    assert seen.std() < 0.15 * seen.mean()
+
+
 def test_a_glowing_ball_in_a_furnace_of_its_own_light() -> None:
     # Inside a closed box whose walls glow with L and reflect ρ, radiance is L / (1 − ρ) everywhere.
     wall = Material("/W", {**MATT, "diffuseColor": (0.5,) * 3, "emissiveColor": (1.0,) * 3})

@@ -28,9 +28,27 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.errors import TracerError
-from grandlattice.tracer.lanes import LANES, all_lanes, bits_of, inner, lowest_bit, mask_of, where
+from grandlattice.tracer.lanes import (
+    LANES,
+    all_lanes,
+    bits_of,
+    inner,
+    lane_numbers,
+    lowest_bit,
+    mask_of,
+    where,
+)
 from grandlattice.tracer.later import of_outside
-from grandlattice.tracer.memory import float32s, int32s, int64s, load, store, uint32s
+from grandlattice.tracer.memory import (
+    float32s,
+    int32s,
+    int64s,
+    load,
+    load_rows,
+    store,
+    store_columns,
+    uint32s,
+)
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -42,7 +60,6 @@ _COMPACT = 2  # half the memory, and slower to build and to ask
 _ROBUST = 4  # no ray slips through between two triangles that share an edge
 _MANY = 1_000_000  # triangles of a scene from which memory counts more than speed
 _FLOAT3, _UINT3, _ROWS_3X4 = 0x9003, 0x5003, 0x9134
-_NO_GEOMETRY = np.uint32(0xFFFFFFFF)
 
 
 def _find_library() -> Path:
@@ -232,13 +249,14 @@ class RayScene:
 
 
 # A thread's room, in 4-byte words: a packet of rays with its hits, laid out as Embree 4 wants it
-# (`RTCRayHit16`), which lanes of it are on, what to ask for, and one ray alone (`RTCRayHit`).
+# (`RTCRayHit16`), which lanes of it are on, what to ask for; and sixteen rays alone (`RTCRayHit`).
 (
     _ORG, _TNEAR, _DIR, _TIME, _TFAR, _MASK, _ID, _FLAGS,
     _NG, _U, _V, _PRIMITIVE, _GEOMETRY, _INSTANCE,
 ) = (LANES * row for row in (0, 3, 4, 7, 8, 9, 10, 11, 12, 15, 16, 17, 18, 19))  # fmt: skip
-_VALID, _ARGUMENTS, _SINGLE = LANES * 22, LANES * 23, LANES * 24
-RAY_ROOM = LANES * 26
+_VALID, _ARGUMENTS, _ALONE = LANES * 22, LANES * 23, LANES * 24
+_APART = 32  # words from one ray alone to the next
+RAY_ROOM = _ALONE + LANES * _APART
 """Words a thread needs to ask for hits, at an address that is a multiple of 64."""
 
 _intersect, _occluded = of_outside("rtcIntersect1", 3), of_outside("rtcOccluded1", 3)
@@ -259,57 +277,54 @@ class Hit(NamedTuple):
 
 
 @inner
-def _write_rays(room, origin, direction, t_near, t_far, masks, time):
+def _sane(direction):
+    """Below 1e-18 Embree divides as if by a positive number, whatever the sign it goes by elsewhere, and
+    packets lose hits."""
+    x, y, z = direction
+    return (
+        where(abs(x) < 1e-17, 0.0, x), where(abs(y) < 1e-17, 0.0, y), where(abs(z) < 1e-17, 0.0, z)
+    )  # fmt: skip
+
+
+@inner
+def _write_packet(room, origin, direction, t_near, t_far, masks, time):
     floats, words = float32s(room), int32s(room)
     for i in range(3):
         store(floats, _ORG + LANES * i, origin[i])
-        # Below 1e-18 Embree divides as if by a positive number, whatever the sign it goes by
-        # elsewhere, and packets lose hits.
-        store(floats, _DIR + LANES * i, where(abs(direction[i]) < 1e-17, 0.0, direction[i]))
+        store(floats, _DIR + LANES * i, direction[i])
     store(floats, _TNEAR, t_near)
     store(floats, _TFAR, t_far)
     store(floats, _TIME, time)
     store(words, _MASK, masks)
     store(words, _GEOMETRY, all_lanes(-1))
+    store(words, _PRIMITIVE, all_lanes(0))
+    store(words, _INSTANCE, all_lanes(-1))
 
 
 @inner
-def _take_ray(room, lane):
-    """Make the ray of one lane ready to be put alone."""
-    floats, words = float32s(room), uint32s(room)
-    for i in range(3):
-        floats[_SINGLE + i] = floats[_ORG + LANES * i + lane]
-        floats[_SINGLE + 4 + i] = floats[_DIR + LANES * i + lane]
-    floats[_SINGLE + 3] = floats[_TNEAR + lane]
-    floats[_SINGLE + 7] = floats[_TIME + lane]
-    floats[_SINGLE + 8] = floats[_TFAR + lane]
-    words[_SINGLE + 9] = words[_MASK + lane]
-    words[_SINGLE + 10] = 0
-    words[_SINGLE + 11] = 0
-    words[_SINGLE + 18] = _NO_GEOMETRY
-    words[_SINGLE + 19] = _NO_GEOMETRY
+def _write_alone(room, origin, direction, t_near, t_far, masks, time):
+    """Each lane's ray side by side, as it is asked for alone."""
+    nought, none = 0.0 * t_far, all_lanes(0)
+    columns = (
+        origin[0], origin[1], origin[2], t_near, direction[0], direction[1], direction[2], time,
+        t_far, masks, none, none, nought, nought, nought, nought,
+    )  # fmt: skip
+    store_columns(float32s(room), _ALONE, _APART, columns)
 
 
 @inner
 def _put_each(opaque, clear, room, active):
-    """Put the rays one by one, and write what they hit where a packet's hits would stand."""
-    floats, words, ray = float32s(room), uint32s(room), room + 4 * _SINGLE
+    """Put the rays one by one."""
     left = bits_of(active)
     while left != 0:
         lane = lowest_bit(left)
         left &= left - 1
-        _take_ray(room, lane)
+        ray = room + 4 * (_ALONE + _APART * lane)
+        int64s(ray)[9] = -1  # neither geometry nor instance
         if opaque != 0:
             _intersect(opaque, ray, 0)
         if clear != 0:
             _intersect(clear, ray, 0)
-        floats[_TFAR + lane] = floats[_SINGLE + 8]
-        for i in range(3):
-            floats[_NG + LANES * i + lane] = floats[_SINGLE + 12 + i]
-        floats[_U + lane], floats[_V + lane] = floats[_SINGLE + 15], floats[_SINGLE + 16]
-        words[_PRIMITIVE + lane] = words[_SINGLE + 17]
-        words[_GEOMETRY + lane] = words[_SINGLE + 18]
-        words[_INSTANCE + lane] = words[_SINGLE + 19]
 
 
 @inner
@@ -337,37 +352,44 @@ def closest_hits(
     `time` runs from 0, where the shutter opens, to 1.
     Either scene may be 0.  The second query starts with the first one's hit as its farthest.
     """
-    floats = float32s(room)
-    _write_rays(room, origin, direction, t_near, t_far, masks, time)
-    store(int32s(room), _PRIMITIVE, all_lanes(0))
-    store(int32s(room), _INSTANCE, all_lanes(-1))
+    floats, words, direction = float32s(room), int32s(room), _sane(direction)
     if together:
+        _write_packet(room, origin, direction, t_near, t_far, masks, time)
         _put_packet(opaque, clear, room, active)
+        distance = load(floats, _TFAR)
+        normal = load(floats, _NG), load(floats, _NG + LANES), load(floats, _NG + 2 * LANES)
+        u, v = load(floats, _U), load(floats, _V)
+        triangle, geometry, repeated = load(words, _PRIMITIVE), load(words, _GEOMETRY), load(words, _INSTANCE)
     else:
+        _write_alone(room, origin, direction, t_near, t_far, masks, time)
         _put_each(opaque, clear, room, active)
-    geometry, repeated = load(int32s(room), _GEOMETRY), load(int32s(room), _INSTANCE)
+        rows = _ALONE + _APART * lane_numbers()
+        near, far = load_rows(floats, rows), load_rows(words, rows + LANES)
+        distance, normal, u, v = near[8], (near[12], near[13], near[14]), near[15], floats[rows + LANES]
+        triangle, geometry, repeated = far[1], far[2], far[3]
+    found = active & (geometry != -1)
     return Hit(
-        found=active & (geometry != -1),
-        distance=load(floats, _TFAR),
-        normal=(load(floats, _NG), load(floats, _NG + LANES), load(floats, _NG + 2 * LANES)),
-        u=load(floats, _U),
-        v=load(floats, _V),
-        triangle=load(int32s(room), _PRIMITIVE),
-        placement=max(where(repeated != -1, repeated, geometry), 0),
+        found=found,
+        distance=distance,
+        normal=normal,
+        u=u,
+        v=v,
+        triangle=where(found, triangle, 0),
+        placement=where(found, where(repeated != -1, repeated, geometry), 0),
     )
 
 
 @inner
 def blocked(opaque, room, active, origin, direction, t_far, masks, time):
     """In which of the active lanes anything stands between a ray's origin and `t_far`."""
-    found, ray = 0, room + 4 * _SINGLE
-    _write_rays(room, origin, direction, all_lanes(0.0), t_far, masks, time)
+    found = 0
+    _write_alone(room, origin, _sane(direction), 0.0 * t_far, t_far, masks, time)
     left = bits_of(active)
     while left != 0:
         lane = lowest_bit(left)
         left &= left - 1
-        _take_ray(room, lane)
+        ray = room + 4 * (_ALONE + _APART * lane)
         _occluded(opaque, ray, 0)
-        if float32s(room)[_SINGLE + 8] < 0.0:
+        if float32s(ray)[8] < 0.0:
             found |= 1 << lane
     return mask_of(found)

@@ -40,6 +40,7 @@ LIGHT = np.dtype(
         # glows: the sum of area × brightness.
         ("extent", "f4"),
         ("diffuse", "f4"), ("specular", "f4"),
+        ("mean", "f4"),  # brightness of its image on the whole; 1 without one
         # Off its axis `facing`: cos θ to the power of `focus`, fading from `fades_from` to `cone`.
         ("shaped", "i4"), ("focus", "f4"), ("fades_from", "f4"), ("cone", "f4"),
         ("groups", "i4"),  # bits of the light passes it counts for
@@ -117,6 +118,12 @@ def dome_tables(pixels: NDArray) -> dict[str, NDArray[np.float32]]:
     return {"texels": image, **dict(zip(names, _dome_grid(image), strict=True))}
 
 
+def _mean_of_sky(texels: NDArray[np.float32]) -> float:
+    """Brightness of a sky's image, on average over all directions."""
+    latitude = (np.arange(len(texels)) + 0.5) / len(texels) * np.pi
+    return float(np.average((texels @ _LUMA).mean(axis=1), weights=np.sin(latitude)))
+
+
 class Links(NamedTuple):
     """Which items a light falls on, and which cast shadows in it, as bits.
 
@@ -174,7 +181,7 @@ def pack_lights(
     links = links or link(lights, ())
     domes: list[NDArray] = [np.zeros(16, np.float32)]  # lanes that aim at no dome read here
     rows_of_table = table(LIGHT, len(lights) + (glowing is not None))
-    rows_of_table["diffuse"] = rows_of_table["specular"] = 1.0
+    rows_of_table["diffuse"] = rows_of_table["specular"] = rows_of_table["mean"] = 1.0
     rows_of_table["texels"], rows_of_table["shadows"], rows_of_table["followed"] = -1, OTHER, 1
 
     if groups is not None:
@@ -206,6 +213,7 @@ def pack_lights(
                 tables = tables_of(pixels)
                 row["height"], row["width"] = tables["texels"].shape[:2]
                 row["lines"], row["columns"] = tables["chances"].shape
+                row["mean"] = _mean_of_sky(tables["texels"])
                 for name, array in tables.items():
                     hold(row, name, array)
         elif light.kind == "distant":
@@ -227,6 +235,7 @@ def pack_lights(
             if pixels is not None:
                 image = _linear_image(pixels)
                 row["height"], row["width"] = image.shape[:2]
+                row["mean"] = (image @ _LUMA).mean()
                 hold(row, "texels", image)
     if glowing is not None:
         row = rows_of_table[-1]

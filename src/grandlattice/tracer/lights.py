@@ -416,4 +416,4 @@ def light_reach(light, point):
     angle = where(kind == DOME, math.pi, angle)
     # What glows is spread out: its middle says little about what is near.
     angle = where(kind == GLOWING, extent / (squared + 1.0), angle)
-    return (r[0] + r[1] + r[2]) * angle
+    return (r[0] + r[1] + r[2]) * light.mean * angle

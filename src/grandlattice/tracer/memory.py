@@ -63,8 +63,8 @@ def records(dtype: np.dtype[Any]) -> Any:
 float32s, int32s, int64s, uint32s, uint16s, bytes_at = (
     numbers(kind) for kind in ("float32", "int32", "int64", "uint32", "uint16", "uint8")
 )
-load, load_rows, row_sums, store, store_rows, store_packed, scatter_to = words(
-    "places", "load load_rows row_sums store store_rows store_packed scatter_to"
+load, load_rows, row_sums, store, store_rows, store_columns, store_packed, scatter_to = words(
+    "places", "load load_rows row_sums store store_rows store_columns store_packed scatter_to"
 )
 
 

@@ -21,6 +21,7 @@ from typing import Any
 Write = Callable[[list[Any]], bytes]
 """Functions → their code."""
 
+_LENGTH = 8  # bytes in which the length of the code is told before it
 _AT_ONCE = 32  # functions for one process; splitting it off costs those that are left a little time
 
 
@@ -110,22 +111,20 @@ class _Apart:
             os.close(writer)
             return None
         if process == 0:
-            state = 1
-            with suppress(BaseException):
-                with os.fdopen(writer, "wb") as out:
-                    out.write(write(functions))
-                state = 0
-            os._exit(state)
+            with suppress(BaseException), os.fdopen(writer, "wb") as out:
+                code = write(functions)
+                out.write(len(code).to_bytes(_LENGTH, "little") + code)
+            os._exit(0)
         os.close(writer)
         return cls(process, reader)
 
     def result(self) -> bytes | None:
         """What it worked out; None where that failed."""
         with os.fdopen(self._reader, "rb") as came:
-            found = came.read()
+            told, code = came.read(_LENGTH), came.read()
         self._reader = -1
-        _, state = os.waitpid(self._process, 0)
-        return found if state == 0 else None
+        self._take_leave()
+        return code if told and len(code) == int.from_bytes(told, "little") else None
 
     def close(self) -> None:
         """End it, where nobody waited for what it works out."""
@@ -133,4 +132,8 @@ class _Apart:
             os.close(self._reader)
             self._reader = -1
             os.kill(self._process, signal.SIGKILL)
+            self._take_leave()
+
+    def _take_leave(self) -> None:
+        with suppress(ChildProcessError):  # some programs have it done by the system
             os.waitpid(self._process, 0)
