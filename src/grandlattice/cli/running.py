@@ -280,7 +280,7 @@ def _say_outlook(outlook: lattice.Outlook, workers: int) -> None:
     with_ = many(workers, "worker") if workers else "this process"
     console.print(f"{', '.join(parts)}; by {with_}. Ctrl-C finishes the frames under way and stops.")
     if not lattice.tracer_is_prepared():
-        console.print("compiling the tracer for this machine, once; this takes about half a minute …")
+        console.print("compiling the tracer for this machine, once; this takes ten to twenty seconds …")
 
 
 def _say_estimate(estimate: lattice.Estimate) -> None:
