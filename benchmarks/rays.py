@@ -1,8 +1,8 @@
 """Rays per second of the whole path tracer against what the ray library alone reaches.
 
-Two kinds of scene: a plain one of 200,000 triangles (a rough ball on a floor, matt, under a sky,
-4 bounces), where the rays are the work, and the demo, where textures, clear coats, four lights at
-the first vertex and glass are.
+Two kinds of scene: plain ones of 200,000 triangles (a rough ground, and a rough ball on a floor, matt,
+under a sky, 4 bounces), where the rays are the work, and the demo, where textures, clear coats, four
+lights at the first vertex and glass are.
 
 A picture is traced by a child process in which the two ray queries are replaced by
 recorders that write each ray down and pass it on.  Then, in this process and on one thread, the
@@ -70,7 +70,7 @@ def arranged(folder: Path, address: str):
 
 
 def ball():
-    """A rough ball on a floor, under a sky that two fifths of the camera's rays meet."""
+    """A rough ball on a floor, under a sky that more than half of the camera's rays meet."""
     columns, rows = 632, 158
     u, v = np.meshgrid(np.linspace(0, 2 * np.pi, columns + 1), np.linspace(0, np.pi, rows + 1))
     rough = 1 + 0.05 * np.sin(9 * u) * np.sin(11 * v) + 0.02 * np.sin(41 * u) * np.sin(37 * v)
