@@ -115,7 +115,8 @@ def dome_tables(pixels: NDArray) -> dict[str, NDArray[np.float32]]:
     """
     image = np.ascontiguousarray(_linear_image(pixels))
     names = ("rows", "cells", "row_guide", "cell_guide", "chances")
-    return {"texels": image, **dict(zip(names, _dome_grid(image), strict=True))}
+    mean = np.array(_mean_of_sky(image), np.float32)
+    return {"mean": mean, "texels": image, **dict(zip(names, _dome_grid(image), strict=True))}
 
 
 def _mean_of_sky(texels: NDArray[np.float32]) -> float:
@@ -213,9 +214,10 @@ def pack_lights(
                 tables = tables_of(pixels)
                 row["height"], row["width"] = tables["texels"].shape[:2]
                 row["lines"], row["columns"] = tables["chances"].shape
-                row["mean"] = _mean_of_sky(tables["texels"])
+                row["mean"] = tables["mean"]
                 for name, array in tables.items():
-                    hold(row, name, array)
+                    if name != "mean":
+                        hold(row, name, array)
         elif light.kind == "distant":
             half = np.radians(max(light.size[0], _NARROWEST)) / 2
             row["extent"] = 2.0 * np.sin(half / 2) ** 2
