@@ -58,8 +58,8 @@ def main() -> None:
 def arranged(folder: Path, address: str):
     """What it takes to trace one picture: snapshot, images, sensor, settings."""
     if address in PLAIN:
-        shape, turned = PLAIN[address]
-        return matt_scene(*shape(), turned)
+        shape, eye, turned = PLAIN[address]
+        return matt_scene(*shape(), eye, turned)
     plan = lattice.open_plan(folder / "orrery.lattice.yaml").override(**SETTINGS)
     workshop = Workshop(WorkOrder(plan.model, plan.folder, plan.scene.file.resolve(), folder, "rays"))
     (task,) = plan.tasks([address])
@@ -98,8 +98,8 @@ def grid(columns: int, rows: int):
     return np.concatenate([np.stack([a, b, b + 1], 1), np.stack([a, b + 1, a + 1], 1)])
 
 
-def matt_scene(points, faces, turned: float):
-    """A matt shape under an even sky, seen by a camera turned down by so many degrees."""
+def matt_scene(points, faces, eye, turned: float):
+    """A matt shape under an even sky, seen from `eye` by a camera turned down by so many degrees."""
     p = points[faces]
     normals = np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
     normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-12)
@@ -113,13 +113,17 @@ def matt_scene(points, faces, turned: float):
     sine, cosine = np.sin(np.radians(turned)), np.cos(np.radians(turned))
     place = np.eye(4)
     place[1, 1:3], place[2, 1:3] = (cosine, -sine), (sine, cosine)
-    place[3, :3] = (0, 0.4, 4.5) if turned == 0 else (0, 1.2, 1.5)
+    place[3, :3] = eye
     camera = Camera("/Camera", place, (1.6, 0.9), focal_length=1.4)
     snapshot = Snapshot((Item(shape, np.eye(4), (0,)),), (matt,), (sky,), camera)
     return snapshot, {}, Sensor(camera, 320, 180), TraceSettings(samples=16, bounces=4)
 
 
-PLAIN = {"a rough ground, matt": (ground, 45.0), "a ball on a floor, matt": (ball, 0.0)}
+# Names → the shape, where the camera stands, and how far down it is turned.
+PLAIN = {
+    "a rough ground, matt": (ground, (0, 1.2, 1.5), 45.0),
+    "a ball on a floor, matt": (ball, (0, 0.4, 4.5), 0.0),
+}
 CELLS = (*PLAIN, "noon/brass/all/Wide", "noon/brass/all/Portrait", "noon/brass/all/Dial")
 
 

@@ -71,6 +71,9 @@ def test_explain_on_the_command_line(plan_file: Path, glat) -> None:
     code, said = glat(folder, "explain", "a", "b", "c")
     assert code == 2
     assert "Name a plan and one cell" in said
+    code, said = glat(folder, "explain", "night/Front", "room.lattice.yaml")
+    assert code == 2
+    assert "room.lattice.yaml night/Front" in said
 
 
 def test_export_writes_a_layer_that_opens_and_never_replaces(plan_file: Path, glat) -> None:

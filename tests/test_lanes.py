@@ -379,24 +379,31 @@ def _small_kernel():
     return sum_of_both
 
 
-@pytest.mark.parametrize("helpers", ["none", "work", "fail"])
-def test_code_that_other_processes_write_is_the_same(helpers: str, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_code_that_other_processes_write_is_the_same(monkeypatch: pytest.MonkeyPatch) -> None:
     from grandlattice.tracer.compiling import machine, writers
 
-    here, write = os.getpid(), machine.code_of
-    begin = writers._Apart.begin if helpers != "none" else lambda *_: None
+    here, write, begin, begun = os.getpid(), machine.code_of, writers._Apart.begin, []
     monkeypatch.setattr(writers, "_AT_ONCE", 1)
-    monkeypatch.setattr(writers._Apart, "begin", begin)
     monkeypatch.setattr(threading, "active_count", lambda: 1)  # of other tests some may wait for their end
-    monkeypatch.setattr(
-        machine, "code_of", lambda few: write(few) if helpers != "fail" or os.getpid() == here else 1 / 0
-    )
-    code = machine.machine_code({"sum_of_both": (_small_kernel(), 1)})
-    assert code[:4] == b"\x7fELF" or sys.platform != "linux"
-    assert _CODES.setdefault("sum_of_both", code) == code
 
+    def made(helpers: str) -> bytes:
+        def split_off(*given):
+            begun.append(begin(*given) if helpers != "none" else None)
+            return begun[-1]
 
-_CODES: dict[str, bytes] = {}
+        def written(functions):
+            return write(functions) if helpers != "fail" or os.getpid() == here else 1 / 0
+
+        monkeypatch.setattr(writers._Apart, "begin", split_off)
+        monkeypatch.setattr(machine, "code_of", written)
+        begun.clear()
+        return machine.machine_code({"sum_of_both": (_small_kernel(), 1)})
+
+    alone = made("none")
+    assert len(begun) > 2
+    for helpers in ("work", "fail"):
+        assert made(helpers) == alone
+        assert all(begun) or not sys.platform.startswith("linux")
 
 
 @pytest.mark.parametrize("seed", range(3))

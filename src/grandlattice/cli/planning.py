@@ -171,7 +171,12 @@ PlanThenCell = Annotated[
 
 def _plan_and_cell(words: list[str], settings: list[str] | None) -> tuple[lattice.Plan, str, Path | None]:
     if len(words) > 2:
-        raise lattice.PlanError("Name a plan and one cell.", cure="glat explain [PLAN] CELL")
+        raise lattice.PlanError("Name a plan and one cell.", cure="first the plan, then the cell")
+    if len(words) == 2 and Path(words[1]).is_file() and not Path(words[0]).exists():
+        raise lattice.PlanError(
+            f"{words[1]} is a plan, and no cell.",
+            cure=f"first the plan, then the cell: {words[1]} {words[0]}",
+        )
     plan = Path(words[0]) if len(words) == 2 else None
     return open_plan(plan, settings), words[-1], plan
 

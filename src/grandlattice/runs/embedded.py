@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Mapping, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor, wait
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -201,8 +201,9 @@ class Embedded:
         """Every image a snapshot needs, None for those that are missing and may be."""
         images, wanted = {}, image_files(snapshot.materials, snapshot.lights)
         coming = [self._coming(file) for file in wanted]
+        wait(self._on_their_way.values())  # also for those of a cell that came to nothing
+        self._on_their_way = {}
         read = [each.result() for each in coming]
-        self._on_their_way.clear()
         for (file, texture), image in zip(wanted.items(), read, strict=True):
             if image is None and not self._order.allow_missing:
                 raise SceneError(

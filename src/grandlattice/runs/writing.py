@@ -49,10 +49,8 @@ class Filer:
                 if file.planned.frame != rendered.frame:
                     continue
                 path = file.planned.path
-                if (
-                    self._order.keep
-                    and images.read_mark(self._store.path(path), "fingerprint") != file.fingerprint
-                ):
+                mark = images.read_mark(self._store.path(path), "fingerprint") if self._order.keep else None
+                if self._order.keep and mark != file.fingerprint:
                     self._store.keep(path, self._order.keep)
                 write = partial(self._write, file=file, cell=member.cell, rendered=rendered)
                 size = self._store.put(path, write)
@@ -106,32 +104,31 @@ class Filer:
     def _metadata(self, cell: Cell, file: TaskFile, film: Film) -> dict[str, str | int | float]:
         edits = "; ".join(f"{p.edit.verb} {_as_typed(p.edit.body)} ({p.source})" for p in cell.edits)
         facts: dict[str, str | int | float] = {
-            "Software": _software(),
-            f"{images.MARK}plan": self._order.plan_name,
-            f"{images.MARK}scene": self._order.scene.name,
-            f"{images.MARK}cell": cell.address,
-            f"{images.MARK}frame": file.planned.frame,
-            f"{images.MARK}camera": cell.settings.camera or "",
-            f"{images.MARK}edits": edits,
-            f"{images.MARK}samples": film.samples,
-            f"{images.MARK}seed": cell.settings.seed,
-            f"{images.MARK}seconds": round(film.seconds, 3),
-            f"{images.MARK}rays": film.rays,
-            f"{images.MARK}denoised": int(film.denoised),
-            f"{images.MARK}versions": _versions(),
-            f"{images.MARK}fingerprint": file.fingerprint,
+            "plan": self._order.plan_name,
+            "scene": self._order.scene.name,
+            "cell": cell.address,
+            "frame": file.planned.frame,
+            "camera": cell.settings.camera or "",
+            "edits": edits,
+            "samples": film.samples,
+            "seed": cell.settings.seed,
+            "seconds": round(film.seconds, 3),
+            "rays": film.rays,
+            "denoised": int(film.denoised),
+            "versions": _versions(),
+            "fingerprint": file.fingerprint,
         }
         stamp = file.planned.stamp
         if stamp is not None:
-            facts[f"{images.MARK}version"] = f"{stamp.version} {stamp.date} {stamp.content}"
+            facts["version"] = f"{stamp.version} {stamp.date} {stamp.content}"
         if file.planned.eye:
-            facts[f"{images.MARK}eye"] = file.planned.eye
+            facts["eye"] = file.planned.eye
         if film.noise is not None:
-            facts[f"{images.MARK}noise"] = round(film.noise, 6)
+            facts["noise"] = round(film.noise, 6)
         if film.unfinished:
-            facts[f"{images.MARK}unfinished"] = 1
-        facts |= {f"{images.MARK}axis:{axis}": entry for axis, entry in cell.coordinates.items()}
-        return facts
+            facts["unfinished"] = 1
+        facts |= {f"axis:{axis}": entry for axis, entry in cell.coordinates.items()}
+        return {"Software": _software(), **{images.MARK + name: value for name, value in facts.items()}}
 
     def _record(self, cell: Cell, file: TaskFile, size: int, film: Film, task: Task) -> FileRecord:
         return FileRecord(
