@@ -229,17 +229,19 @@ def test_motion_is_pixels_to_the_next_frame() -> None:
 # --- In part, and all around -------------------------------------------------------------------
 
 
-def test_a_part_of_a_picture_is_that_part_of_the_whole() -> None:
-    ball, passes = sphere(48), ("beauty", "depth", "normal", "object-id")
+@pytest.mark.parametrize("noise", [None, 0.02])
+def test_a_part_of_a_picture_is_that_part_of_the_whole(noise: float | None) -> None:
+    ball, passes = sphere(48), ("beauty", "depth", "normal", "object-id", "light.Sky", "samples")
     view = camera((0, 1, 5), lens_radius=0.1, focus_distance=4.0)
     snapshot = Snapshot((Item(ball, np.eye(4), (0,)),), (Material("/M", {}),), (dome(),), view)
     sensor = Sensor(view, 90, 70)
-    whole = Tracer(2).trace(snapshot, {}, sensor, TraceSettings(samples=20), passes)
-    part = Tracer(2).trace(
-        snapshot, {}, replace(sensor, region=(17, 5, 64, 61)), TraceSettings(samples=20), passes
-    )
+    how = TraceSettings(samples=20 if noise is None else 200, noise=noise)
+    whole = Tracer(2).trace(snapshot, {}, sensor, how, passes)
+    part = Tracer(2).trace(snapshot, {}, replace(sensor, region=(17, 5, 64, 61)), how, passes)
     for name in passes:
         np.testing.assert_array_equal(part.passes[name], whole.passes[name][5:61, 17:64])
+    if noise is not None:
+        assert len(np.unique(part.passes["samples"])) > 1
 
 
 @pytest.mark.parametrize("projection", ["panorama", "stereo-panorama"])

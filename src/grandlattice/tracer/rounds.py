@@ -7,6 +7,9 @@ happens, so a picture that is taken further has the same bytes as one that was n
 Every other round is kept apart as well: the two halves of a picture differ by its noise.  With a
 and b their means over n and m samples, |a − b| √(n m)/(n + m) is as far off as the mean of all.
 Absolute values, not squares: one bright speck does not speak for a picture.
+
+Whether a tile is clean depends on nothing but the tile and one number of the whole picture, so that a
+part of a picture has as many samples as the whole has there.
 """
 
 from __future__ import annotations
@@ -24,7 +27,10 @@ TILE = 32
 _FIRST = (1, 1, 2, 4, 8)  # samples of the first rounds …
 _USUAL = 16  # … and of all others
 _ENOUGH_TO_JUDGE = 5  # rounds before a tile may be called clean
-_DARK = 0.05  # share of the picture's mean light that counts as light in a dark tile
+_DARK = 0.05  # share of the usual light that counts as light in a dark tile
+
+
+Window = tuple[int, int, int, int]
 
 
 class Tile(NamedTuple):
@@ -75,6 +81,13 @@ def tiles_of(width: int, height: int) -> list[Tile]:
     ]
 
 
+def whole_tiles(window: Window, width: int, height: int) -> Window:
+    """The tiles of a picture that a part of it touches, as left, top, right, bottom."""
+    left, top, right, bottom = window
+    left, top = left // TILE * TILE, top // TILE * TILE
+    return left, top, min(-(-right // TILE) * TILE, width), min(-(-bottom // TILE) * TILE, height)
+
+
 @dataclass(frozen=True, eq=False)
 class Unfinished:
     """A picture as far as it was traced, to be taken further.
@@ -103,6 +116,7 @@ class Rounds:
     sums : the buffers that are added to; `half` is put beside them.
     samples : of each pixel at most.
     noise : relative error at which a tile is clean; None traces all samples.
+    usual : light of the whole picture on average, that dark tiles are judged by.
     seconds : after which no tile begins that has a sample already; None is never.
     started : when the seconds began, by `time.perf_counter`; None is with the first round.
     begun : the same picture as far as it was traced before.
@@ -110,9 +124,11 @@ class Rounds:
 
     def __init__(
         self, sums: dict[str, NDArray[np.float32]], samples: int, noise: float | None = None,
-        seconds: float | None = None, begun: Unfinished | None = None, started: float | None = None,
+        usual: float = 0.0, seconds: float | None = None, begun: Unfinished | None = None,
+        started: float | None = None,
     ) -> None:  # fmt: skip
         self.sums, self._limit, self._target = sums, seconds, noise
+        self._dark = _DARK * usual
         height, width = sums["depth"].shape
         self.tiles, self.rounds = tiles_of(width, height), rounds_of(samples)
         sums["half"] = np.zeros_like(sums["beauty"])
@@ -243,9 +259,8 @@ class Rounds:
         if found is None:
             return
         error, light = found
-        dark = _DARK * float(light.mean())
         for tile in self.tiles:
             if self.taken[tile.number] == self.number:
                 mean = float(error[tile.pixels].mean())
-                allowed = self._target * (float(light[tile.pixels].mean()) + dark)
+                allowed = self._target * (float(light[tile.pixels].mean()) + self._dark)
                 self.clean[tile.number] = mean <= allowed

@@ -25,11 +25,13 @@ from grandlattice.tracer.kernel import kernel, load_kernels
 from grandlattice.tracer.lens import Sensor, make_lens
 from grandlattice.tracer.memory import Pinned, aligned_words
 from grandlattice.tracer.motion import motion
-from grandlattice.tracer.rounds import Round, Rounds, Tile, Unfinished
+from grandlattice.tracer.rounds import Round, Rounds, Tile, Unfinished, whole_tiles
 from grandlattice.tracer.scattering import albedo_tables
 from grandlattice.tracer.scene import Images, SceneBuilder
 from grandlattice.tracer.shares import CLOSED, LUX, OwnPass, SharePlan
 from grandlattice.tracer.stream import BATCH, FILM, room_for, stride_of
+
+_LINES, _MEANS = 48, 7  # lines of a picture that tell how bright it is, and how many means of them
 
 
 @dataclass(frozen=True)
@@ -125,19 +127,27 @@ class Tracer:
             radius = 0.1 * _diagonal(bounds)
         shares = SharePlan(passes, snapshot.lights, own, radius)
         scene = self._builder.build(snapshot, images, shares.groups)
-        left, top, right, bottom = sensor.window
+        window, usual = sensor.window, 0.0
+        if settings.noise is not None:
+            window = whole_tiles(window, sensor.width, sensor.height)
+        left, top, right, bottom = window
         film = empty_sums(right - left, bottom - top, passes, len(shares.table))
         if any(item.catches for item in snapshot.items):
             film["caught"] = np.zeros((bottom - top, right - left, 3), np.float32)
-        rounds = Rounds(film, settings.samples, settings.noise, settings.seconds, begun, started)
+        how = {
+            "seed": settings.seed & 0xFFFFFFFF,
+            "bounces": max(settings.bounces, 0),
+            "show_background": settings.show_background,
+            "clamp": math.inf if settings.clamp is None else settings.clamp,
+        }
+        if settings.noise is not None:
+            usual = self._usual_light(scene, lens, Pinned(OPTIONS, **how), sensor)
+        rounds = Rounds(film, settings.samples, settings.noise, usual, settings.seconds, begun, started)
         options = Pinned(
             OPTIONS,
-            seed=settings.seed & 0xFFFFFFFF,
-            bounces=max(settings.bounces, 0),
-            show_background=settings.show_background,
+            **how,
             occlusion=shares.asks(CLOSED),
             illuminance=shares.asks(LUX),
-            clamp=math.inf if settings.clamp is None else settings.clamp,
             shares=shares.table,
             share_count=len(shares.table),
             surfaces=shares.groups[-1],
@@ -146,7 +156,13 @@ class Tracer:
         seconds = rounds.seconds_before + time.perf_counter() - started
         if not rounds.is_whole and keep is not None:
             keep(rounds.unfinished(seconds))
-        counts = rounds.counts()
+        # What was traced beyond the part that is wanted served for judging noise.
+        part = (
+            slice(sensor.window[1] - top, sensor.window[3] - top),
+            slice(sensor.window[0] - left, sensor.window[2] - left),
+        )
+        film = {name: sums[:, *part] if name == "shares" else sums[part] for name, sums in film.items()}
+        counts = rounds.counts()[part]
         names = {
             "object-id": [item.geometry.path for item in snapshot.items],
             "material-id": [material.path for material in snapshot.materials],
@@ -157,7 +173,7 @@ class Tracer:
         made |= {name: shares.developed(name, film["shares"], counts[..., None]) for name in shares.places}
         if "motion" in passes:
             made["motion"] = motion(film, lens, snapshot, sensor)
-        made["seconds"] = rounds.seconds()[..., None]
+        made["seconds"] = rounds.seconds()[part][..., None]
         if cleaned:
             light = ["beauty", *(name for name in passes if name in shares.lights)]
             whole = shares.whole(light)
@@ -174,6 +190,25 @@ class Tracer:
             unfinished=not rounds.is_whole,
             names={name: names[name] for name in passes if name in names},
         )
+
+    def _usual_light(self, scene, lens, options, sensor: Sensor) -> float:  # type: ignore[no-untyped-def]
+        """Light of the whole picture on average, from one sample of each pixel of some of its lines.
+
+        Lines are taken in turns into some means, and the one in the middle counts: a bright speck moves
+        only the one it is in.
+        """
+        width, room = sensor.width, aligned_words(room_for(0))
+        every, stride = max(1, sensor.height // _LINES), stride_of(1)
+        means: list[float] = []
+        for line in range(every // 2, sensor.height, every):
+            sums = empty_sums(width, 1, (), 0)
+            table = Pinned(FILM, width=width, pixels=width, top=line, **sums)
+            kernel("trace_tile")(
+                scene.scene.address, room.ctypes.data, lens.address, options.address, table.address,
+                0, 0, width, 1, 0, 1, stride, BATCH // stride,
+            )  # fmt: skip
+            means.append(float(sums["beauty"][0, :, :3].mean(dtype=np.float64)))
+        return float(np.median([np.mean(means[k::_MEANS]) for k in range(min(_MEANS, len(means)))]))
 
     def _trace_rounds(self, scene, lens, options, rounds, corner, progress, stop):  # type: ignore[no-untyped-def]
         """Trace round after round, until the picture has its samples, its quality or its time."""
