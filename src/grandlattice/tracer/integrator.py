@@ -69,8 +69,10 @@ from grandlattice.tracer.stream import (
     VERTICES,
     WRITTEN,
     Path,
+    branch_of,
     bring_home,
     develop,
+    gathered,
     keep,
     keep_triple,
     line_up,
@@ -100,7 +102,7 @@ from grandlattice.tracer.vertices import CATCHES, SCENE, bumped, hit_vertex, jus
 # Dimensions of the sample sequence: the picture's own, then a stride for each step of the path, whose
 # lights come from `gathering.LIGHT` on.
 _FILTER, _LENS = 0, 1  # 2 is `seen`'s
-_STRIDE, _CHOICE, _DIRECTION, _TEXTURES = 64, 64, 65, 127
+_STRIDE, _CHOICE, _DIRECTION, _BRANCH, _TEXTURES = 64, 64, 65, 126, 127
 _ROULETTE_FROM = 2
 _LUMA = (0.2126, 0.7152, 0.0722)
 _PART_OF_LOBE = 0.15  # of the root of the solid angle a scattered ray stands for
@@ -110,6 +112,7 @@ _CLEAR = 0.5  # a surface that lets more through leaves the data passes to what 
 OPTIONS = np.dtype(
     [
         ("seed", "i8"), ("bounces", "i8"),
+        ("halvings", "i8"),  # how often paths part in two at their first vertex
         ("show_background", "i8"),
         ("occlusion", "i8"), ("illuminance", "i8"),
         ("clamp", "f8"),  # most that light scattered more than once adds at a time; may be inf
@@ -185,8 +188,11 @@ def _first_matt(room, path):
 
 
 @inner
-def _shade(scene, room, lens, options, step, on, path, hit):
-    """What happens to paths where they hit: the paths, which of them go on, and the rays."""
+def _shade(scene, room, lens, options, step, active, on, path, hit, places, going):
+    """What happens to paths where they hit; how many go on in all, and the rays.
+
+    Those that do are packed behind the `going` that are there already.
+    """
     tables, dimension, rays = scene.tables, _STRIDE * step, 0
     vertices, recorded = path.state & VERTICES, (path.state & WRITTEN) != 0
     through_clear = (path.state & THROUGH) != 0
@@ -271,81 +277,110 @@ def _shade(scene, room, lens, options, step, on, path, hit):
             )  # fmt: skip
 
     on = on & (vertices < options.bounces)
-    reach_total, followed, matt_share = path.reach_total, path.followed, path.matt
-    linked = path.linked
-    if any_of(on):
-        s, t = frame(normal)
-        wo = to_local(negative(direction), s, t, normal)
-        lobes = lobes_of(surface, tables, wo[2])
-        at_first = on & seen & lit
-        on = on & (lobes.chance_coat + lobes.chance_interface + lobes.chance_base > 0.0)
-        gathers = on
-        if options.illuminance:
-            credit_lit(room, options, path.number, at_first)
-            gathers = on | at_first  # light falls on what is black, too
-        if scene.light_count > 0:
-            shaded = Shaded(vertex, surface, lobes, wo, s, t, normal)
-            seen_as = SeenAs(throughput, vertices + 1, _first_matt(room, path), through_clear)
-            light, total, shot = gather(
-                scene, room, options, gathers, path, shaded, deep, at_first, turn, dimension, seen_as
-            )  # fmt: skip
-            radiance, rays = add(radiance, light), rays + shot
-            reach_total = where(on, total, reach_total)
-
-        u, v = pair(path.seed, path.sample, all_lanes(dimension + _DIRECTION))
-        wi = sample_direction(surface, lobes, wo, choice, u, v)
-        value, matt, density = scatter(surface, lobes, tables, wo, wi)
-        leaving = normalized(to_world(wi, s, t, normal))
-        carried = multiply(throughput, scale(value, 1.0 / max(density, 1e-30)))
-        on = on & (density > 0.0) & (largest(carried) > 0.0) & (dot(leaving, vertex.facing) > 0.0)
-        vertices = where(on, vertices + 1, vertices)
-        survive = where(vertices >= _ROULETTE_FROM, min(largest(carried), 0.95), 1.0)
-        on = on & (turn < survive)
-        throughput = choose(on, scale(carried, 1.0 / survive), throughput)
-        origin = choose(on, lifted(vertex, leaving), origin)
-        direction = choose(on, leaving, direction)
-        followed = where(on, density, followed)
-        matt_share = where(on, luminance(matt) / max(luminance(value), 1e-30), matt_share)
-        if options.share_count > 0:
-            keep(room, FIRST_MATT, path, matt_share, on & seen)
-        if options.illuminance:
-            # What arrives is what is carried to the camera over what the surface carries of it.
-            lux = wi[2] / max(density * survive, 1e-30)
-            for channel in range(3):
-                share = throughput[channel]
-                part = where(share > 1e-6, _LUMA[channel] * lux / max(share, 1e-6), 0.0)
-                keep(room, FIRST_LUX + channel * CAPACITY, path, part, on & at_first)
-        linked = where(on, int32s(scene.reached)[vertex.placement], linked)
-        t_near, t_last = where(on, 0.0, t_near), where(on, FAR, t_last)
-    return (
-        Path(
-            origin=origin,
-            direction=direction,
-            throughput=throughput,
-            radiance=radiance,
-            t_near=t_near,
-            t_last=t_last,
-            followed=followed,
-            reach_total=reach_total,
-            alpha=alpha,
-            cover=cover,
-            state=vertices | where(recorded, WRITTEN, 0) | where(through_clear, THROUGH, 0),
-            number=path.number,
-            seed=path.seed,
-            sample=path.sample,
-            matt=matt_share,
-            linked=linked,
-            time=path.time,
-            lined=path.lined,
-        ),
-        on | passes,
-        rays,
+    path = Path(
+        origin=origin,
+        direction=direction,
+        throughput=throughput,
+        radiance=radiance,
+        t_near=t_near,
+        t_last=t_last,
+        followed=path.followed,
+        reach_total=path.reach_total,
+        alpha=alpha,
+        cover=cover,
+        state=vertices | where(recorded, WRITTEN, 0) | where(through_clear, THROUGH, 0),
+        number=path.number,
+        seed=path.seed,
+        sample=path.sample,
+        matt=path.matt,
+        linked=path.linked,
+        time=path.time,
+        lined=path.lined,
     )
+    s, t = frame(normal)
+    wo = to_local(negative(direction), s, t, normal)
+    lobes = lobes_of(surface, tables, wo[2])
+    shaded = Shaded(vertex, surface, lobes, wo, s, t, normal)
+    at_first = on & seen & lit
+    on = on & (lobes.chance_coat + lobes.chance_interface + lobes.chance_base > 0.0)
+    gathers = on
+    if options.illuminance:
+        credit_lit(room, options, path.number, at_first)
+        gathers = on | at_first  # light falls on what is black, too
+    if scene.light_count > 0 and any_of(gathers):
+        seen_as = SeenAs(throughput, vertices + 1, _first_matt(room, path), through_clear)
+        light, total, shot = gather(
+            scene, room, options, gathers, path, shaded, deep, at_first, turn, dimension, seen_as
+        )  # fmt: skip
+        rays += shot
+        path = gathered(path, light, where(on, total, path.reach_total))
+    parts, chosen = on & seen, choice
+    for branch in range(1 << options.halvings):
+        own = branch_of(path, parts, branch, options.halvings, places)
+        if options.halvings > 0:
+            again, _ = pair(own.seed, own.sample, all_lanes(dimension + _BRANCH))
+            chosen = where(parts, again, choice)
+        if branch > 0:
+            active, on, passes = parts, parts, parts & ~parts
+        own, goes_on = _scattered(scene, room, options, dimension, on, own, shaded, chosen, turn, at_first)
+        going = part(room, 1 - (step & 1), own, active, goes_on | passes, going)
+        if not any_of(parts):
+            break
+    return going, rays
 
 
 @inner
-def _advance(scene, room, lens, options, step, active, path):
-    """Take paths to their next vertex: the paths there, which of them go on, and the rays."""
+def _scattered(scene, room, options, dimension, on, path, shaded, choice, turn, at_first):
+    """Paths on their way from vertices, and which of those that are `on` go on."""
+    vertex, seen = shaded.vertex, (path.state & VERTICES) == 0
+    u, v = pair(path.seed, path.sample, all_lanes(dimension + _DIRECTION))
+    wi = sample_direction(shaded.surface, shaded.lobes, shaded.wo, choice, u, v)
+    value, matt, density = scatter(shaded.surface, shaded.lobes, scene.tables, shaded.wo, wi)
+    leaving = normalized(to_world(wi, shaded.s, shaded.t, shaded.normal))
+    carried = multiply(path.throughput, scale(value, 1.0 / max(density, 1e-30)))
+    on = on & (density > 0.0) & (largest(carried) > 0.0) & (dot(leaving, vertex.facing) > 0.0)
+    state = where(on, path.state + 1, path.state)
+    of_whole = largest(carried) * (1 << options.halvings)  # what a path carried that had not parted
+    survive = where((state & VERTICES) >= _ROULETTE_FROM, min(of_whole, 0.95), 1.0)
+    on = on & (turn < survive)
+    carried = scale(carried, 1.0 / survive)
+    matt_share = where(on, luminance(matt) / max(luminance(value), 1e-30), path.matt)
+    if options.share_count > 0:
+        keep(room, FIRST_MATT, path, matt_share, on & seen)
+    if options.illuminance:
+        # What arrives is what is carried to the camera over what the surface carries of it.
+        lux = wi[2] / max(density * survive * (1 << options.halvings), 1e-30)
+        for channel in range(3):
+            share = carried[channel]
+            arriving = where(share > 1e-6, _LUMA[channel] * lux / max(share, 1e-6), 0.0)
+            keep(room, FIRST_LUX + channel * CAPACITY, path, arriving, on & at_first)
+    path = Path(
+        origin=choose(on, lifted(vertex, leaving), path.origin),
+        direction=choose(on, leaving, path.direction),
+        throughput=choose(on, carried, path.throughput),
+        radiance=path.radiance,
+        t_near=where(on, 0.0, path.t_near),
+        t_last=where(on, FAR, path.t_last),
+        followed=where(on, density, path.followed),
+        reach_total=path.reach_total,
+        alpha=path.alpha,
+        cover=path.cover,
+        state=state,
+        number=path.number,
+        seed=path.seed,
+        sample=path.sample,
+        matt=matt_share,
+        linked=where(on, int32s(scene.reached)[vertex.placement], path.linked),
+        time=path.time,
+        lined=path.lined,
+    )
+    return path, on
+
+
+@inner
+def _advance(scene, room, lens, options, step, active, path, places, going):
+    """Take paths to their next vertex, pack those that go on behind the `going` that are there already;
+    how many those are then, and the rays."""
     vertices = path.state & VERTICES
     seen, later = vertices == 0, vertices > 1
     hit = closest_hits(
@@ -370,9 +405,10 @@ def _advance(scene, room, lens, options, step, active, path):
         rays += shot
     on = found & ~(seen & (held_out != 0))
     if not any_of(on):
-        return path, on, rays
-    path, goes_on, shot = _shade(scene, room, lens, options, step, on, path, hit)
-    return path, goes_on, rays + shot
+        bring_home(room, path, active)
+        return going, rays
+    going, shot = _shade(scene, room, lens, options, step, active, on, path, hit, places, going)
+    return going, rays + shot
 
 
 @inner
@@ -382,11 +418,12 @@ def _trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixe
     The pixels are `pixel` … `pixel + pixels` of a rectangle `width` wide whose corner is at
     (`left`, `top`), counted line by line.
     """
-    words, rays, under_way = int32s(room), 0, pixels * stride
-    moves = scene.steps + lens.steps > 0
-    line_up(room, film, options.share_count, left, top, width, first, count, stride, pixel, pixels)
+    words, rays, places = int32s(room), 0, pixels * stride
+    moves, branches, under_way = scene.steps + lens.steps > 0, 1 << options.halvings, places
+    line_up(room, film, options.share_count, left, top, width, first, count, stride, pixel, pixels, branches)
+    last = 0
     for step in range(options.bounces + MOST_PASSES_THROUGH):
-        going = 0
+        going = 0 * places  # a plain 0 would be a type of its own, and compiled for
         for k in range(0, under_way, LANES):
             number = lane_numbers() + k
             active = number < under_way
@@ -396,16 +433,16 @@ def _trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixe
                 active = active & (sample >= 0)
                 path = _start(scene, lens, options, column, line, number, sample, k)
             else:
-                path = load_path(room, k, moves)
-            path, goes_on, shot = _advance(scene, room, lens, options, step, active, path)
-            going = part(room, path, active, goes_on, going)
+                path = load_path(room, step & 1, k, moves, options.halvings)
+            going, shot = _advance(scene, room, lens, options, step, active, path, places, going)
             rays += shot
-        under_way = going
+        under_way, last = going, 1 - (step & 1)
         if under_way == 0:
             break
     for k in range(0, under_way, LANES):
-        bring_home(room, load_path(room, k, moves), lane_numbers() + k < under_way)
-    develop(room, film, options.share_count, pixels, stride, count)
+        path = load_path(room, last, k, moves, options.halvings)
+        bring_home(room, path, lane_numbers() + k < under_way)
+    develop(room, film, options.share_count, pixels, stride, count, branches)
     return rays
 
 

@@ -1,9 +1,11 @@
 """The stream of paths: what each carries from one vertex to the next, and what it brings home.
 
 A batch of paths is lined up, pixel by pixel and sample by sample, in a thread's own room.  Those
-under way stand side by side at the front of a stream, sixteen to a load; those that end leave their
-results under their own number.  At the end the results are added to the film, a pixel's samples in
-their order.
+under way stand side by side at the front of a stream, sixteen to a load; those that go on are packed
+at the front of another, which is read next.  Where a path is scattered for the first time it parts
+into branches.  What ends leaves its results under its own number, that of a branch being so many times
+the places of the batch beyond that of its path.  At the end the results are added to the film, a pixel's
+samples in their order.
 """
 
 from __future__ import annotations
@@ -18,6 +20,7 @@ from grandlattice.tracer.lanes import LANES, all_lanes, count_of, inner, lane_nu
 from grandlattice.tracer.materials import MATERIAL_ROOM
 from grandlattice.tracer.memory import float32s, int32s, load, row_sums, scatter_to, store, store_packed
 from grandlattice.tracer.sampling import pair
+from grandlattice.tracer.vectors import add, scale
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -55,7 +58,8 @@ CAPACITY = BATCH + LANES
 MATERIAL = RAY_ROOM
 _STREAM = MATERIAL + MATERIAL_ROOM
 _STREAM_FIELDS, _RESULT_FIELDS = 24, 28
-_RESULTS = _STREAM + _STREAM_FIELDS * CAPACITY
+_SIDE = _STREAM_FIELDS * CAPACITY  # from the stream that is read to the one that is written, or back
+_RESULTS = _STREAM + 2 * _SIDE
 ROOM = _RESULTS + _RESULT_FIELDS * CAPACITY
 # What each path of the batch is, and what it brings home.
 (
@@ -113,6 +117,16 @@ def with_light(path, radiance, alpha):
 
 
 @inner
+def gathered(path, light, reach_total):
+    """Paths with light that was gathered where they are."""
+    return Path(
+        path.origin, path.direction, path.throughput, add(path.radiance, light), path.t_near, path.t_last,
+        path.followed, reach_total, path.alpha, path.cover, path.state, path.number, path.seed,
+        path.sample, path.matt, path.linked, path.time, path.lined,
+    )  # fmt: skip
+
+
+@inner
 def _load_triple(stream, k):
     return (load(stream, k), load(stream, k + CAPACITY), load(stream, k + 2 * CAPACITY))
 
@@ -127,10 +141,15 @@ def shutter_time(moves, seed, sample):
 
 
 @inner
-def load_path(room, k, moves):
-    """Sixteen paths of the stream from place `k` on."""
-    at, words, k = float32s(room), int32s(room), _STREAM + k
+def load_path(room, side, k, moves, halvings):
+    """Sixteen paths of one of the two streams from place `k` on.
+
+    `halvings` is how often paths part in two at their first vertex.
+    """
+    at, words, k = float32s(room), int32s(room), _STREAM + side * _SIDE + k
     seed, sample = load(words, k + 20 * CAPACITY), load(words, k + 21 * CAPACITY)
+    state = load(words, k + 18 * CAPACITY)
+    of_pixel = where((state & VERTICES) == 0, sample, sample >> halvings)
     return Path(
         origin=_load_triple(at, k),
         direction=_load_triple(at, k + 3 * CAPACITY),
@@ -142,13 +161,13 @@ def load_path(room, k, moves):
         reach_total=load(at, k + 15 * CAPACITY),
         alpha=load(at, k + 16 * CAPACITY),
         cover=load(at, k + 17 * CAPACITY),
-        state=load(words, k + 18 * CAPACITY),
+        state=state,
         number=load(words, k + 19 * CAPACITY),
         seed=seed,
         sample=sample,
         matt=load(at, k + 22 * CAPACITY),
         linked=load(words, k + 23 * CAPACITY),
-        time=shutter_time(moves, seed, sample),
+        time=shutter_time(moves, seed, of_pixel),
         lined=-1,
     )
 
@@ -160,9 +179,9 @@ def _pack_triple(stream, k, value, going):
 
 
 @inner
-def _pack_path(room, k, path, going):
-    """Write the paths of a mask side by side to the stream from place `k` on."""
-    at, words, k = float32s(room), int32s(room), _STREAM + k
+def _pack_path(room, side, k, path, going):
+    """Write the paths of a mask side by side to one of the two streams from place `k` on."""
+    at, words, k = float32s(room), int32s(room), _STREAM + side * _SIDE + k
     _pack_triple(at, k, path.origin, going)
     _pack_triple(at, k + 3 * CAPACITY, path.direction, going)
     _pack_triple(at, k + 6 * CAPACITY, path.throughput, going)
@@ -226,15 +245,52 @@ def stride_of(count: int) -> int:
 
 
 @inner
-def part(room, path, active, goes_on, going):
+def part(room, side, path, active, goes_on, going):
     """Bring home the paths that end, pack the others behind the `going` that are there already."""
     bring_home(room, path, active & ~goes_on)
-    _pack_path(room, going, path, goes_on)
+    _pack_path(room, side, going, path, goes_on)
     return going + count_of(goes_on)
 
 
 @inner
-def line_up(room, film, share_count, left, top, width, first, count, stride, first_pixel, pixels):
+def branch_of(path, parts, branch, halvings, places):
+    """A branch of the paths of a mask, which carries its share of them; others stay as they are.
+
+    What paths have gathered so far goes with the first branch.
+    """
+    share = where(parts, 1.0 / (1 << halvings), 1.0)
+    radiance, alpha = path.radiance, path.alpha
+    if branch > 0:
+        radiance, alpha = (0.0 * share, 0.0 * share, 0.0 * share), 0.0 * share
+    lined = path.lined
+    if lined >= 0:
+        lined += branch * places
+    return Path(
+        origin=path.origin,
+        direction=path.direction,
+        throughput=scale(path.throughput, share),
+        radiance=radiance,
+        t_near=path.t_near,
+        t_last=path.t_last,
+        followed=path.followed,
+        reach_total=path.reach_total,
+        alpha=alpha,
+        cover=path.cover,
+        state=path.state,
+        number=path.number + branch * places,
+        seed=path.seed,
+        sample=where(parts, (path.sample << halvings) + branch, path.sample),
+        matt=path.matt,
+        linked=path.linked,
+        time=path.time,
+        lined=lined,
+    )
+
+
+@inner
+def line_up(
+    room, film, share_count, left, top, width, first, count, stride, first_pixel, pixels, branches
+):  # fmt: skip
     """Write the pixels and samples of a batch into the room, with results as of a miss.
 
     A pixel has `stride` places; those without a sample have the number −1.
@@ -249,10 +305,13 @@ def line_up(room, film, share_count, left, top, width, first, count, stride, fir
             words[SAMPLE + k] = first + k - i * stride if k - i * stride < count else -1
     for k in range(0, places, LANES):
         store(results, DEPTH + k, all_lanes(math.inf))
-        store(results, FIRST_MATT + k, all_lanes(0.0))
         for channel in range(3):
             store(results, ALBEDO + channel * CAPACITY + k, all_lanes(0.0))
             store(results, CAUGHT + channel * CAPACITY + k, all_lanes(0.0))
+    for k in range(0, branches * places, LANES):
+        store(results, FIRST_MATT + k, all_lanes(0.0))
+        for channel in range(3):
+            store(results, RADIANCE + channel * CAPACITY + k, all_lanes(0.0))
             store(results, FIRST_LUX + channel * CAPACITY + k, all_lanes(0.0))
         for channel in range(3 * share_count):
             store(results, SHARES + channel * CAPACITY + k, all_lanes(0.0))
@@ -329,9 +388,9 @@ def _add_up(room, field, at, count, into, place, on):
 
 
 @inner
-def develop(room, film, share_count, pixels, stride, count):
+def develop(room, film, share_count, pixels, stride, count, branches):
     """Add the results of a batch to the film, sixteen pixels at a time, a pixel's samples in order."""
-    words = int32s(room)
+    words, places = int32s(room), pixels * stride
     counts = (film.objects != 0) or (film.looks != 0) or (film.depth_soft != 0)
     for first in range(0, pixels, LANES):
         number = lane_numbers() + first
@@ -341,9 +400,11 @@ def develop(room, film, share_count, pixels, stride, count):
         pixel = line * film.width + column
         _keep_nearest(room, film, pixel, at, on, count)
         for channel in range(3):
-            _add_up(room, RADIANCE + channel * CAPACITY, at, count, film.beauty, 4 * pixel + channel, on)
-            if film.half != 0:
-                _add_up(room, RADIANCE + channel * CAPACITY, at, count, film.half, 4 * pixel + channel, on)
+            for branch in range(branches):
+                light = RADIANCE + channel * CAPACITY + branch * places
+                _add_up(room, light, at, count, film.beauty, 4 * pixel + channel, on)
+                if film.half != 0:
+                    _add_up(room, light, at, count, film.half, 4 * pixel + channel, on)
             _add_up(room, ALBEDO + channel * CAPACITY, at, count, film.albedo, 3 * pixel + channel, on)
             if film.caught != 0:
                 _add_up(room, CAUGHT + channel * CAPACITY, at, count, film.caught, 3 * pixel + channel, on)
@@ -351,7 +412,9 @@ def develop(room, film, share_count, pixels, stride, count):
         for channel in range(3 * share_count):
             share, part = channel // 3, channel % 3
             into = film.shares + 12 * share * film.pixels
-            _add_up(room, SHARES + channel * CAPACITY, at, count, into, 3 * pixel + part, on)
+            for branch in range(branches):
+                shared = SHARES + channel * CAPACITY + branch * places
+                _add_up(room, shared, at, count, into, 3 * pixel + part, on)
     if counts:
         for i in range(pixels):
             k = i * stride

@@ -31,6 +31,7 @@ from grandlattice.tracer.scene import Images, SceneBuilder
 from grandlattice.tracer.shares import CLOSED, LUX, OwnPass, SharePlan
 from grandlattice.tracer.stream import BATCH, FILM, room_for, stride_of
 
+_HALVINGS = 1  # how often paths part in two where they are scattered first
 _LINES, _MEANS = 48, 7  # lines of a picture that tell how bright it is, and how many means of them
 
 
@@ -134,11 +135,13 @@ class Tracer:
         film = empty_sums(right - left, bottom - top, passes, len(shares.table))
         if any(item.catches for item in snapshot.items):
             film["caught"] = np.zeros((bottom - top, right - left, 3), np.float32)
+        halvings = _HALVINGS if settings.bounces > 1 else 0
         how = {
             "seed": settings.seed & 0xFFFFFFFF,
             "bounces": max(settings.bounces, 0),
             "show_background": settings.show_background,
-            "clamp": math.inf if settings.clamp is None else settings.clamp,
+            "clamp": math.inf if settings.clamp is None else settings.clamp / (1 << halvings),
+            "halvings": halvings,
         }
         if settings.noise is not None:
             usual = self._usual_light(scene, lens, Pinned(OPTIONS, **how), sensor)
@@ -198,14 +201,14 @@ class Tracer:
         only the one it is in.
         """
         width, room = sensor.width, aligned_words(room_for(0))
-        every, stride = max(1, sensor.height // _LINES), stride_of(1)
+        every = max(1, sensor.height // _LINES)
         means: list[float] = []
         for line in range(every // 2, sensor.height, every):
             sums = empty_sums(width, 1, (), 0)
             table = Pinned(FILM, width=width, pixels=width, top=line, **sums)
             kernel("trace_tile")(
                 scene.scene.address, room.ctypes.data, lens.address, options.address, table.address,
-                0, 0, width, 1, 0, 1, stride, BATCH // stride,
+                0, 0, width, 1, 0, 1, *_batches(1, options),
             )  # fmt: skip
             means.append(float(sums["beauty"][0, :, :3].mean(dtype=np.float64)))
         return float(np.median([np.mean(means[k::_MEANS]) for k in range(min(_MEANS, len(means)))]))
@@ -227,10 +230,10 @@ class Tracer:
             if not hasattr(own, "room"):
                 own.room = aligned_words(words)
             began = time.perf_counter()
-            stride = stride_of(this.samples)
             rays = trace_tile(
                 scene.scene.address, own.room.ctypes.data, lens.address, options.address,
-                tables[this.number % 2].address, *tile[:4], this.first, this.samples, stride, BATCH // stride,
+                tables[this.number % 2].address, *tile[:4], this.first, this.samples,
+                *_batches(this.samples, options),
             )  # fmt: skip
             with lock:
                 rounds.after(tile, rays, time.perf_counter() - began)
@@ -249,6 +252,12 @@ def warm_up() -> None:
     """Have the kernels ready: compile them, or load them from the cache of an earlier compile."""
     load_kernels()
     albedo_tables()
+
+
+def _batches(samples: int, options: Pinned) -> tuple[int, int]:
+    """Places of a pixel with so many samples in a batch, and how many pixels one has."""
+    stride = stride_of(samples)
+    return stride, BATCH // (stride << int(options.record["halvings"]))
 
 
 def _diagonal(corners: NDArray[np.float64]) -> float:
