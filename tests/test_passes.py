@@ -171,12 +171,21 @@ def test_passes_of_a_plans_own(room) -> None:
         "near": OwnPass("occlusion", radius=0.3),
         "far": OwnPass("occlusion", radius=30.0),
     }
-    passes = ("light.A", "light.B", "light.C", "occlusion", *own)
-    snapshot = Snapshot(tuple(items), looks, tuple(lamps), view)
+    own |= {name: OwnPass("light", frozenset([f"/{name}"])) for name in ("Coal", "Ember")}
+    passes = ("light.A", "light.B", "light.C", "light.surfaces", "beauty", "occlusion", *own)
+    ember = Item(
+        _named(sphere(24), "/Ember"), np.diag((0.2, 0.2, 0.2, 1.0)) @ moved(x=0.4, y=-0.8, z=2), (4,)
+    )
+    snapshot = Snapshot((*items, ember), looks, tuple(lamps), view)
     film = Tracer(2).trace(snapshot, {}, Sensor(view, 48, 36), TraceSettings(samples=16), passes, own=own)
     np.testing.assert_allclose(
         film.passes["pair"], film.passes["light.A"] + film.passes["light.C"], rtol=1e-5, atol=1e-6
     )
+    coal, ember = film.passes["Coal"], film.passes["Ember"]
+    np.testing.assert_allclose(coal + ember, film.passes["light.surfaces"], rtol=1e-5, atol=1e-6)
+    assert min(coal.mean(), ember.mean()) > 0.001
+    total = sum(film.passes[f"light.{name}"] for name in ("A", "B", "C", "surfaces"))
+    np.testing.assert_allclose(total, film.passes["beauty"][..., :3], rtol=2e-5, atol=2e-6)
     near, some, far = (film.passes[name] for name in ("near", "occlusion", "far"))
     assert (near >= some).all()
     assert (some >= far).all()

@@ -134,6 +134,12 @@ class Material:
     path: str
     inputs: Mapping[str, Constant | TextureInput] = field(default_factory=dict)
 
+    @property
+    def may_glow(self) -> bool:
+        """Whether it sends light of its own; a texture may still say that it does not."""
+        given = self.inputs.get("emissiveColor", (0.0,))
+        return isinstance(given, TextureInput) or max(given) > 0.0
+
 
 @dataclass(frozen=True)
 class Shaping:
@@ -212,3 +218,11 @@ class Snapshot:
     frame: float = 1.0
     metres_per_unit: float = 1.0
     later: Later | None = None
+
+    @property
+    def glowing(self) -> tuple[str | None, ...]:
+        """For each item its path where it glows, None where it does not."""
+        return tuple(
+            item.geometry.path if any(self.materials[m].may_glow for m in item.materials) else None
+            for item in self.items
+        )

@@ -71,7 +71,8 @@ class CellStage:
             self._looks.TransferContent(self._drafting.looks)
 
     def lights_of(self, name: str, own: OwnLight, snapshot: Snapshot) -> frozenset[str]:
-        """Paths of the lights that a pass of the plan's own is of, in the current cell.
+        """Paths of the lights, and of shapes that glow, that a pass of the plan's own is of, in the current
+        cell.
 
         Raises
         ------
@@ -81,10 +82,9 @@ class CellStage:
         selector, place = Selector(self.stage, self._model.select), Place(words=f"own-passes: {name}")
         tops = selector.prims(own.on, place=place)
         without = selector.prims(own.except_ or (), place=place, maybe=True)
+        shine = [*(light.path for light in snapshot.lights), *filter(None, snapshot.glowing)]
         return frozenset(
-            light.path
-            for light in snapshot.lights
-            if stands_below(light.path, tops) and not stands_below(light.path, without)
+            path for path in shine if stands_below(path, tops) and not stands_below(path, without)
         )
 
     def _stack(self) -> None:

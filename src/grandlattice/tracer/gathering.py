@@ -244,7 +244,7 @@ def _aim(scene, room, options, active, path, shaded, lights, aims, u, v, later, 
         matt_now = luminance(matt) * lamp.diffuse / max(luminance(value), 1e-30)
         credit(
             room, options, path.number, active & (largest(share) > 0.0), light, seen_as.scattered,
-            where(later, seen_as.matt, min(matt_now, 1.0)), seen_as.through, lamp.groups,
+            where(later, seen_as.matt, min(matt_now, 1.0)), seen_as.through, aim.groups,
         )  # fmt: skip
     return choose(largest(share) > 0.0, light, gathered), count_of(active)
 

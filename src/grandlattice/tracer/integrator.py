@@ -117,7 +117,6 @@ OPTIONS = np.dtype(
         ("occlusion", "i8"), ("illuminance", "i8"),
         ("clamp", "f8"),  # most that light scattered more than once adds at a time; may be inf
         ("shares", "i8"), ("share_count", "i8"),  # parts of the beauty, see `shares.SharePlan`
-        ("surfaces", "i8"),  # bits of what glows among these
     ],
     align=True,
 )  # fmt: skip
@@ -273,7 +272,7 @@ def _shade(scene, room, lens, options, step, active, on, path, hit, places, goin
         if options.share_count > 0:
             credit(
                 room, options, path.number, on, seen_light, vertices, _first_matt(room, path),
-                through_clear, all_lanes(0) + options.surfaces,
+                through_clear, int32s(scene.glow_groups)[vertex.placement],
             )  # fmt: skip
 
     on = on & (vertices < options.bounces)

@@ -49,7 +49,7 @@ LIGHT = np.dtype(
         ("followed", "i4"),  # whether a path that meets it counts
         ("width", "i4"), ("height", "i4"),  # the image of a dome or rect; how many triangles glow
         ("columns", "i4"), ("lines", "i4"),  # the grid it is sampled by
-        # Where in the scene's `domes` …
+        # Where in the scene's `domes`, for what glows in place of the cells the bits of each triangle, …
         ("texels", "i4"),  # … the image's RGB begins, or −1; the triangles that glow,
         ("rows", "i4"),  # the cumulated chances of the grid's lines, lines + 1,
         ("cells", "i4"),  # those along each line, columns + 1 for each,
@@ -169,6 +169,7 @@ def link(lights: Sequence[Light], seen: Sequence[bool]) -> Links:
 def pack_lights(
     lights: Sequence[Light], images: Mapping[str, NDArray | None], links: Links | None = None,
     glowing: Glow | None = None, groups: NDArray[np.int32] | None = None,
+    glow_groups: NDArray[np.int32] | None = None,
     tables_of: Callable[[NDArray], Mapping[str, NDArray]] = dome_tables,
 ) -> tuple[NDArray, NDArray[np.float32]]:  # fmt: skip
     """A table of `LIGHT`, and the `domes` it refers to; `images` as in `pack_textures`.
@@ -176,7 +177,8 @@ def pack_lights(
     Parameters
     ----------
     glowing : the surfaces that glow; they are the last light.
-    groups : (lights + 1,) bits of each light, and of what glows, see `shares.SharePlan`.
+    groups, glow_groups : (lights,) and (items,) bits of the light passes they count for, see
+        `shares.SharePlan`.
     tables_of : may keep what `dome_tables` returned for an image before.
     """
     links = links or link(lights, ())
@@ -186,7 +188,7 @@ def pack_lights(
     rows_of_table["texels"], rows_of_table["shadows"], rows_of_table["followed"] = -1, OTHER, 1
 
     if groups is not None:
-        rows_of_table["groups"] = groups[: len(rows_of_table)]
+        rows_of_table["groups"][: len(groups)] = groups
 
     def hold(row: NDArray, name: str, array: NDArray) -> None:
         row[name] = sum(part.size for part in domes)
@@ -247,6 +249,8 @@ def pack_lights(
         hold(row, "rows", glowing.steps)
         hold(row, "row_guide", _guide(glowing.steps[None])[0])
         hold(row, "texels", glowing.triangles)
+        if glow_groups is not None:
+            hold(row, "cells", glow_groups[glowing.items].view(np.float32))
     return rows_of_table, np.concatenate(domes)
 
 
@@ -255,22 +259,26 @@ class Glow(NamedTuple):
 
     `triangles` is (T, 16) float32: three points, three texture coordinates, the material;
     `steps` (T + 1,) float32 their cumulated chances; `power` the sum of area × brightness; `centre`
-    their mean place.
+    their mean place; `items` (T,) int32 the item each is of.
     """
 
     triangles: NDArray[np.float32]
     steps: NDArray[np.float32]
     power: float
     centre: NDArray[np.float64]
+    items: NDArray[np.int32]
 
 
-def glow_of(points: NDArray, uvs: NDArray, materials: NDArray, brightness: NDArray) -> Glow | None:
+def glow_of(
+    points: NDArray, uvs: NDArray, materials: NDArray, brightness: NDArray, items: NDArray
+) -> Glow | None:
     """The light of surfaces that glow; None where nothing does.
 
     Parameters
     ----------
     points : (T, 3, 3) in world space; uvs : (T, 3, 2); materials : (T,).
     brightness : (T,) of each triangle, all above 0.
+    items : (T,) the item of each.
     """
     edges = points[:, 1:].astype(float) - points[:, :1]
     area = 0.5 * np.linalg.norm(np.cross(edges[:, 0], edges[:, 1]), axis=-1)
@@ -284,7 +292,7 @@ def glow_of(points: NDArray, uvs: NDArray, materials: NDArray, brightness: NDArr
     packed[:, 15] = materials[good]
     steps = np.concatenate([[0.0], np.cumsum(weight)])
     centre = np.average(points[good].mean(axis=1), axis=0, weights=weight)
-    return Glow(packed, (steps / steps[-1]).astype(np.float32), float(steps[-1]), centre)
+    return Glow(packed, (steps / steps[-1]).astype(np.float32), float(steps[-1]), centre, items[good])
 
 
 def _linear_image(pixels: NDArray) -> NDArray[np.float32]:

@@ -15,7 +15,7 @@ from typing import Any, NamedTuple
 from grandlattice.tracer.lamps import CYLINDER, DISK, DISTANT, DOME, GLOWING, RECT, SPHERE
 from grandlattice.tracer.lanes import any_of, inner, power, to_floats, to_ints, where
 from grandlattice.tracer.materials import sharp, surface_at
-from grandlattice.tracer.memory import float32s, load_rows
+from grandlattice.tracer.memory import float32s, int32s, load_rows
 from grandlattice.tracer.sampling import angle_of, cone_direction, on_disk, sine_and_cosine
 from grandlattice.tracer.vectors import (
     add,
@@ -153,6 +153,7 @@ class Aim(NamedTuple):
     distance: Any
     radiance: Any
     density: Any
+    groups: Any  # bits of the light passes it counts for
 
 
 @inner
@@ -220,7 +221,7 @@ def _round_cylinder(light, point):
 
 @inner
 def _glowing_triangle(light, domes, active, s, t):
-    """A point on what glows: (point, normal not of unit length, u, v, material)."""
+    """A point on what glows: (point, normal not of unit length, u, v, material, bits of light passes)."""
     count = where(active, light.columns, 1)
     tables = float32s(domes)
     k = _find(tables, where(active, light.rows, 0), where(active, light.row_guide, 0), count, s)
@@ -236,7 +237,8 @@ def _glowing_triangle(light, domes, active, s, t):
     normal = cross(subtract(p1, p0), subtract(p2, p0))
     u = a * row[9] + b * row[11] + c * row[13]
     v = a * row[10] + b * row[12] + c * row[14]
-    return point, normal, u, v, to_ints(row[15])
+    groups = int32s(domes)[where(active, light.cells + k, 0)]
+    return point, normal, u, v, to_ints(row[15]), groups
 
 
 @inner
@@ -248,7 +250,7 @@ def sample_light(scene, room, light, active, point, s, t):
     domes = scene.domes
     kind = light.kind
     direction = (0.0 * s, 0.0 * s, 0.0 * s + 1.0)
-    radiance = light.radiance
+    radiance, groups = light.radiance, light.groups
     distance, density = 0.0 * s + FAR, 0.0 * s
     is_dome = active & (kind == DOME)
     if any_of(is_dome):
@@ -304,7 +306,8 @@ def sample_light(scene, room, light, active, point, s, t):
         density = where(is_cylinder, aimed, density)
     glows = active & (kind == GLOWING)
     if any_of(glows):
-        place, normal, u, v, material = _glowing_triangle(light, domes, glows, s, t)
+        place, normal, u, v, material, of_triangle = _glowing_triangle(light, domes, glows, s, t)
+        groups = where(glows, of_triangle, groups)
         to_light = subtract(place, point)
         squared = max(dot(to_light, to_light), 1e-30)
         length = math.sqrt(squared)
@@ -319,7 +322,7 @@ def sample_light(scene, room, light, active, point, s, t):
         radiance = choose(glows, surface.emission, radiance)
     if any_of(active & (light.shaped == 1)):
         radiance = scale(radiance, _shaped(light, negative(direction)))
-    return Aim(direction, distance, radiance, density)
+    return Aim(direction, distance, radiance, density, groups)
 
 
 @inner

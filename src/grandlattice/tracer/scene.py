@@ -114,22 +114,31 @@ class SceneBuilder:
         return placed.bounds
 
     def build(
-        self, snapshot: Snapshot, images: Images, groups: NDArray[np.int32] | None = None
-    ) -> TraceScene:
-        """A scene for `snapshot`; `images` as in `textures.pack_textures`, `groups` as in
-        `lights.pack_lights`."""
+        self, snapshot: Snapshot, images: Images, groups: NDArray[np.int32] | None = None,
+        glow_groups: NDArray[np.int32] | None = None,
+    ) -> TraceScene:  # fmt: skip
+        """A scene for `snapshot`.
+
+        Parameters
+        ----------
+        images : as in `textures.pack_textures`.
+        groups, glow_groups : (lights,) and (items,) bits of the light passes they count for, see
+            `shares.SharePlan`; None for none.
+        """
         items, placed, links, solid = self._stand(snapshot)
         held_out = np.array([_held_out(item) for item in items], np.int32)
         uses = [len(item.materials) for item in items]
         looks = np.array(np.cumsum(uses) - uses, np.int32)
         standing = _standing(snapshot)
+        if glow_groups is None:
+            glow_groups = np.zeros(len(standing), np.int32)
         materials, texture_rows, pixels = self._pack(snapshot, images)
         brightness = np.array([brightness_of(m, images) for m in snapshot.materials] or [0.0], np.float32)
         glowing = self._glow(items, brightness)
         if glowing is None:
             brightness[:] = 0.0
         lights, domes = pack_lights(
-            snapshot.lights, images, links, glowing, groups, self._dome_tables
+            snapshot.lights, images, links, glowing, groups, glow_groups[standing], self._dome_tables
         )  # fmt: skip
         detail = placed.triangles.densities if textures_of(snapshot.materials) else None
         scene = Pinned(
@@ -154,6 +163,7 @@ class SceneBuilder:
             reached=_or_nought(links.reached[standing][placed.item]),
             brightness=brightness,
             glows=glowing is not None,
+            glow_groups=_or_nought(glow_groups[standing][placed.item]),
         )
         return TraceScene(scene, placed.bounds, (placed, pixels))
 
@@ -205,12 +215,13 @@ class SceneBuilder:
 
     def _glow(self, items: list[Item], brightness: NDArray[np.float32]) -> Glow | None:
         """What glows and may be aimed at; None where nothing does, or too much."""
-        lit = [item for item in items if any(brightness[m] > 0.0 for m in item.materials)]
-        if sum(len(item.geometry.triangles) * len(item.placements) for item in lit) > _MOST_GLOWING:
+        lit = {k: item for k, item in enumerate(items) if any(brightness[m] > 0.0 for m in item.materials)}
+        if sum(len(item.geometry.triangles) * len(item.placements) for item in lit.values()) > _MOST_GLOWING:
             return None
-        key = (tuple((i.geometry, i.placements.tobytes(), i.materials) for i in lit), brightness.tobytes())
+        shapes = tuple((k, i.geometry, i.placements.tobytes(), i.materials) for k, i in lit.items())
+        key = shapes, brightness.tobytes()
         if self._glowing[0] != key:
-            parts = [_glowing_part(item, brightness) for item in lit]
+            parts = [_glowing_part(k, item, brightness) for k, item in lit.items()]
             made = glow_of(*(np.concatenate(each) for each in zip(*parts, strict=True))) if parts else None
             self._glowing = key, made
         return self._glowing[1]
@@ -285,8 +296,8 @@ _WORTH_REPEATING = 4096  # triangles more, from which standing there by referenc
 _MOST_GLOWING = 2_000_000  # triangles that are aimed at; more are only found by following
 
 
-def _glowing_part(item: Item, brightness: NDArray) -> tuple[NDArray, NDArray, NDArray, NDArray]:
-    """Points, texture coordinates, materials and brightness of the triangles of an item that glow."""
+def _glowing_part(number: int, item: Item, brightness: NDArray) -> tuple[NDArray, ...]:
+    """Points, texture coordinates, materials, brightness and item of the triangles of an item that glow."""
     shape, placements = item.geometry, item.placements
     material = np.asarray(item.materials)[shape.subsets]
     glows = brightness[material] > 0.0
@@ -295,8 +306,8 @@ def _glowing_part(item: Item, brightness: NDArray) -> tuple[NDArray, NDArray, ND
     world = corners.reshape(-1, 3) @ placements[:, :3, :3] + placements[:, 3:, :3]
     return (
         world.reshape(-1, 3, 3), np.tile(uvs, (times, 1, 1)), np.tile(material, times),
-        np.tile(brightness[material], times),
-    ) if count else (np.zeros((0, 3, 3)), np.zeros((0, 3, 2)), np.zeros(0, int), np.zeros(0))  # fmt: skip
+        np.tile(brightness[material], times), np.full(count * times, number, np.int32),
+    ) if count else (np.zeros((0, 3, 3)), np.zeros((0, 3, 2)), *np.zeros((3, 0), int))  # fmt: skip
 
 
 def _standing(snapshot: Snapshot) -> NDArray[np.bool_]:

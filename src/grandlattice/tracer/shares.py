@@ -39,7 +39,7 @@ class OwnPass:
     Attributes
     ----------
     of : ``light``, the share of some lights, or ``occlusion``, the openness within a distance.
-    lights : paths of their prims.
+    lights : paths of their prims, or of shapes that glow.
     radius : in scene units.
     """
 
@@ -55,6 +55,7 @@ class SharePlan:
     ----------
     passes : names; those that are no parts are not looked at.
     lights : of the snapshot, in its order.
+    items : of the snapshot, in its order: the path of each that glows, None for others.
     own : passes of the plan's own, by name.
     radius : of the occlusion pass, scene units.
 
@@ -62,16 +63,18 @@ class SharePlan:
     ----------
     table : (N, 2) int32, what each part is of; and for a light's the bit that lights of it have, for
         occlusion the bits of its radius in single precision.
-    groups : (lights + 1,) int32, the bits of each light; the last are those of what glows.
+    groups, glowing : (lights,) and (items,) int32, the bits of each light and of what glows.
     places : pass → the numbers of its parts.
     """
 
     def __init__(
-        self, passes: Sequence[str], lights: Sequence[Light], own: Mapping[str, OwnPass], radius: float
-    ) -> None:
+        self, passes: Sequence[str], lights: Sequence[Light], items: Sequence[str | None],
+        own: Mapping[str, OwnPass], radius: float,
+    ) -> None:  # fmt: skip
         rows: list[tuple[int, int]] = []
         self.places: dict[str, tuple[int, ...]] = {}
-        self.groups = np.zeros(len(lights) + 1, np.int32)
+        self.groups, self.glowing = np.zeros(len(lights), np.int32), np.zeros(len(items), np.int32)
+        self._glows = np.array([path is not None for path in items], bool)
         self._closed: set[str] = set()
         bit = 0
         for name in passes:
@@ -93,7 +96,10 @@ class SharePlan:
                 wanted = name.removeprefix("light.")
                 members = own[name].lights if name in own else ()
                 counted = [light_name(at) == wanted or at.path in members for at in lights]
-                self.groups[[*counted, wanted == SURFACES and name not in own]] |= 1 << bit
+                all_that_glow = wanted == SURFACES and name not in own
+                self.groups[counted] |= 1 << bit
+                glows = [path is not None and (all_that_glow or path in members) for path in items]
+                self.glowing[glows] |= 1 << bit
                 self.places[name] = (len(rows),)
                 rows.append((LIGHT_GROUP, 1 << bit))
                 bit = min(bit + 1, _MOST_GROUPS)
@@ -107,7 +113,8 @@ class SharePlan:
     def whole(self, names: Sequence[str]) -> bool:
         """Whether the shares of lights among some passes leave nothing out and have nothing twice."""
         bits = [int(self.table[self.places[name][0], 1]) for name in names if name in self.lights]
-        counts = sum(((self.groups & bit) != 0).astype(int) for bit in bits)
+        sources = np.concatenate([self.groups, self.glowing[self._glows]])
+        counts = sum(((sources & bit) != 0).astype(int) for bit in bits)
         return bool(len(bits)) and bool((counts == 1).all())
 
     def asks(self, kind: int) -> bool:

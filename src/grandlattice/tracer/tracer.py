@@ -126,8 +126,8 @@ class Tracer:
         radius = settings.occlusion_radius
         if radius is None:
             radius = 0.1 * _diagonal(bounds)
-        shares = SharePlan(passes, snapshot.lights, own, radius)
-        scene = self._builder.build(snapshot, images, shares.groups)
+        shares = SharePlan(passes, snapshot.lights, snapshot.glowing, own, radius)
+        scene = self._builder.build(snapshot, images, shares.groups, shares.glowing)
         window, usual = sensor.window, 0.0
         if settings.noise is not None:
             window = whole_tiles(window, sensor.width, sensor.height)
@@ -153,7 +153,6 @@ class Tracer:
             illuminance=shares.asks(LUX),
             shares=shares.table,
             share_count=len(shares.table),
-            surfaces=shares.groups[-1],
         )
         self._trace_rounds(scene, lens, options, rounds, (left, top), progress, stop)
         seconds = rounds.seconds_before + time.perf_counter() - started

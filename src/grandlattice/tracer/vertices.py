@@ -53,6 +53,7 @@ SCENE = np.dtype(
         ("reached", "i8"),  # (P,) int32, the bits of lights that do not reach everything
         ("brightness", "i8"),  # (M,) float32, how materials glow that are aimed at, 0 for others
         ("glows", "i8"),  # whether the last light is what glows
+        ("glow_groups", "i8"),  # (P,) int32, bits of the light passes that what glows counts for
     ],
     align=True,
 )  # fmt: skip
