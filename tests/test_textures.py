@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -10,7 +11,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from numba import njit
 
-from grandlattice.snapshot import Material, Texture, TextureInput
+from grandlattice.snapshot import Item, Light, Material, Snapshot, Texture, TextureInput
+from grandlattice.tracer import Sensor, Tracer, TraceSettings
 from grandlattice.tracer.lanes import LANES, all_lanes
 from grandlattice.tracer.materials import (
     MATERIAL_ROOM,
@@ -25,6 +27,7 @@ from grandlattice.tracer.scattering import albedo_tables
 from grandlattice.tracer.sizes import srgb_to_linear
 from grandlattice.tracer.textures import decode_table, pack_textures, read_texture, texture_at
 from grandlattice.tracer.vertices import SCENE
+from shapes import camera, moved, plane
 
 
 @njit
@@ -272,3 +275,32 @@ def test_textured_inputs_take_their_channel_and_leave_others_alone() -> None:
     assert numbers["opacity"] == pytest.approx(0.4)
     np.testing.assert_allclose(numbers["diffuse"], 0.18 * 0.9 * 0.4, rtol=1e-6)
     np.testing.assert_allclose(plain["diffuse"], 0.5 * 0.75, rtol=1e-6)
+
+
+def test_second_coordinates_are_as_good_as_first_ones() -> None:
+    """Colour, its size, normal map and glow: the same picture whichever of the two sets they go by."""
+    rng = np.random.default_rng(3)
+    images = {
+        "colour": rng.integers(0, 255, (64, 64, 3), np.uint8),
+        "bumps": np.stack([rng.uniform(0.2, 0.8, (32, 32))] * 2 + [np.ones((32, 32))], -1).astype(np.float32),
+        "glow": rng.uniform(0.0, 2.0, (4, 4, 3)).astype(np.float32),
+    }
+    floor = plane(4.0)
+    wanted = floor.corner_uvs
+    other = wanted[..., ::-1] * 7.0 + 0.3  # mirrored, and as if looked at from closer
+    view, lamp = camera((0, 2, 6)), Light("/Lamp", "sphere", moved(1, 3, 0), (30.0,) * 3, (0.4, 0.4))
+
+    def picture(second: bool) -> np.ndarray:
+        def read(name: str, **how) -> TextureInput:
+            return TextureInput(Texture(name, wrap_s="repeat", wrap_t="repeat", second=second, **how))
+
+        bumps = read("bumps", colour_space="raw", scale=(2.0,) * 4, bias=(-1.0,) * 4)
+        look = Material(
+            "/M", {"diffuseColor": read("colour"), "normal": bumps, "emissiveColor": read("glow")}
+        )
+        shape = replace(floor, corner_uvs=other, more_uvs=wanted) if second else floor
+        snapshot = Snapshot((Item(shape, np.eye(4), (0,)),), (look,), (lamp,), view)
+        film = Tracer(2).trace(snapshot, images, Sensor(view, 48, 32), TraceSettings(samples=16))
+        return film.passes["beauty"]
+
+    np.testing.assert_allclose(picture(True), picture(False), rtol=1e-4, atol=1e-5)

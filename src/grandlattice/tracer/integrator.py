@@ -44,7 +44,14 @@ from grandlattice.tracer.lanes import (
 )
 from grandlattice.tracer.lens import LENS, pixel_width_at, shoot
 from grandlattice.tracer.lights import FAR
-from grandlattice.tracer.materials import Spot, face_colour, see_through, sharp_at, surface_at
+from grandlattice.tracer.materials import (
+    Spot,
+    bumps_by_second,
+    face_colour,
+    see_through,
+    sharp_at,
+    surface_at,
+)
 from grandlattice.tracer.memory import float32s, int32s, load, record
 from grandlattice.tracer.sampling import (
     filter_offset,
@@ -174,10 +181,13 @@ def _spot(scene, lens, path, vertex, dimension):
     spread = _PART_OF_LOBE * vertex.distance / math.sqrt(max(path.followed, 1e-6))
     width = where((path.state & VERTICES) == 0, wide, spread)
     slant = max(-dot(path.direction, vertex.facing), 0.05)
-    area = width * width / slant * float32s(scene.densities)[vertex.triangle] / vertex.stretch
+    covered = width * width / (slant * vertex.stretch)
     chance, _ = pair(path.seed, path.sample, dimension)
-    closely = logarithm(max(area, 1e-30))
-    return Spot(vertex.u, vertex.v, closely, chance, vertex.paint, vertex.more_u, vertex.more_v)
+    area = logarithm(max(covered * float32s(scene.densities)[vertex.triangle], 1e-30))
+    more = area
+    if scene.more_densities != 0:
+        more = logarithm(max(covered * float32s(scene.more_densities)[vertex.triangle], 1e-30))
+    return Spot(vertex.u, vertex.v, area, chance, vertex.paint, vertex.more_u, vertex.more_v, more)
 
 
 @inner
@@ -208,7 +218,8 @@ def _shade(scene, room, lens, options, step, active, on, path, hit, places, goin
     through = see_through(surface, tables, cosine, solid)
     normal = vertex.normal
     if any_of(on & (surface.bump[2] != 1.0)):
-        normal = bumped(scene, vertex, surface.bump, direction)
+        by_second = bumps_by_second(room + 4 * MATERIAL)
+        normal = bumped(scene, vertex, surface.bump, by_second, direction)
     clear = on & (largest(through) > 0.0)
     # What the camera sees through solid glass is bent; other light goes straight, as shadow rays do.
     bends = clear & seen & solid & (surface.presence >= 1.0)

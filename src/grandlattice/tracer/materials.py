@@ -63,8 +63,9 @@ MATERIAL = np.dtype(
     align=True,
 )
 
-# The colour of glass is only a hue; the surface has the colours of its shape.
-_HUE, _PAINTED = 1, 2
+# The colour of glass is only a hue; the surface has the colours of its shape; its normal map is read by
+# the second texture coordinates.
+_HUE, _PAINTED, _BUMP_BY_SECOND = 1, 2, 4
 _WORDS = MATERIAL.itemsize // 4
 _TEXTURE, _CHANNEL, _TEXTURED, _WORKFLOW, _MODE, _FLAGS = (
     MATERIAL.fields[name][1] // 4  # type: ignore[index]
@@ -104,6 +105,7 @@ def pack_materials(materials: Sequence[Material], textures: Sequence[Texture]) -
                 row["texture"][slot] = places[given.texture]
                 row["channel"][slot] = _CHANNELS[given.channel]
                 row["textured"] |= 1 << slot
+                row["flags"] |= _BUMP_BY_SECOND * (slot == _BUMP and given.texture.second)
             else:
                 row["value"][3 * slot : 3 * slot + 3] = given  # one number is spread over three
         row["specular_workflow"] = _flag(material, "useSpecularWorkflow")
@@ -139,14 +141,15 @@ def _read_inputs(scene, m, at, room):
         textured = ((bits >> slot) & 1) == 1
         if any_of(textured):
             row = where(textured, load(held, (_TEXTURE + slot) * LANES), 0)
-            u, v = at.u, at.v
+            u, v, area = at.u, at.v, at.area
             if scene.more_uvs != 0:
                 second = texture_at(scene.textures, row).second == 1
                 u, v = where(second, at.more_u, u), where(second, at.more_v, v)
+                area = where(second, at.more_area, area)
             row = tile_at(scene.textures, row, u, v)
             channel = load(held, (_CHANNEL + slot) * LANES)
             texture = texture_at(scene.textures, row)
-            r, g, b, a = read_texture(texture, scene.decode, u, v, at.area, at.chance)
+            r, g, b, a = read_texture(texture, scene.decode, u, v, area, at.chance)
             red = where(channel == 1, g, where(channel == 2, b, where(channel == 3, a, r)))
             _overwrite(inputs, 3 * slot, textured, red)
             if slot < _COLOURS:
@@ -180,20 +183,21 @@ class Spot(NamedTuple):
     paint: Any  # the shape's own colour
     more_u: Any  # by the second set of texture coordinates
     more_v: Any
+    more_area: Any
 
 
 @inner
 def sharp(u, v):
     """A spot that is looked at as closely as textures allow."""
-    white = 0.0 * u + 1.0
-    return Spot(u, v, 0.0 * u - 99.0, 0.0 * u, (white, white, white), u, v)
+    white, closely = 0.0 * u + 1.0, 0.0 * u - 99.0
+    return Spot(u, v, closely, 0.0 * u, (white, white, white), u, v, closely)
 
 
 @inner
 def sharp_at(vertex):
     """The spot of a vertex, looked at as closely as textures allow."""
-    u = vertex.u
-    return Spot(u, vertex.v, 0.0 * u - 99.0, 0.0 * u, vertex.paint, vertex.more_u, vertex.more_v)
+    u, closely = vertex.u, 0.0 * vertex.u - 99.0
+    return Spot(u, vertex.v, closely, 0.0 * u, vertex.paint, vertex.more_u, vertex.more_v, closely)
 
 
 @inner
@@ -243,6 +247,12 @@ def surface_at(scene, m, at, room):
         emission=(max(e[0], 0.0), max(e[1], 0.0), max(e[2], 0.0)),
         bump=_colour(inputs, _BUMP * _STEP),
     )
+
+
+@inner
+def bumps_by_second(room):
+    """Whether the normal maps of the materials `surface_at` read last go by second texture coordinates."""
+    return (load(int32s(room), _FLAGS * LANES) & _BUMP_BY_SECOND) != 0
 
 
 @inner

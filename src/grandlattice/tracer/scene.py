@@ -134,16 +134,18 @@ class SceneBuilder:
             glow_groups = np.zeros(len(standing), np.int32)
         materials, texture_rows, pixels = self._pack(snapshot, images)
         brightness = np.array([brightness_of(m, images) for m in snapshot.materials] or [0.0], np.float32)
-        glowing = self._glow(items, brightness)
+        by_second = np.array([_glows_by_second(m) for m in snapshot.materials] or [False], bool)
+        glowing = self._glow(items, brightness, by_second)
         if glowing is None:
             brightness[:] = 0.0
         lights, domes = pack_lights(
             snapshot.lights, images, links, glowing, groups, glow_groups[standing], self._dome_tables
         )  # fmt: skip
-        detail = placed.triangles.densities if textures_of(snapshot.materials) else None
+        textured, triangles = bool(textures_of(snapshot.materials)), placed.triangles
         scene = Pinned(
             SCENE,
-            densities=0 if detail is None else detail,
+            densities=triangles.densities if textured else 0,
+            more_densities=triangles.more_densities if textured and triangles.more_uvs is not None else 0,
             opaque=placed.rays.opaque,
             clear=placed.rays.clear,
             steps=placed.steps,
@@ -213,15 +215,17 @@ class SceneBuilder:
             known = self._skies[id(pixels)] = (pixels, dome_tables(pixels))
         return known[1]
 
-    def _glow(self, items: list[Item], brightness: NDArray[np.float32]) -> Glow | None:
+    def _glow(
+        self, items: list[Item], brightness: NDArray[np.float32], by_second: NDArray[np.bool_]
+    ) -> Glow | None:
         """What glows and may be aimed at; None where nothing does, or too much."""
         lit = {k: item for k, item in enumerate(items) if any(brightness[m] > 0.0 for m in item.materials)}
         if sum(len(item.geometry.triangles) * len(item.placements) for item in lit.values()) > _MOST_GLOWING:
             return None
         shapes = tuple((k, i.geometry, i.placements.tobytes(), i.materials) for k, i in lit.items())
-        key = shapes, brightness.tobytes()
+        key = shapes, brightness.tobytes(), by_second.tobytes()
         if self._glowing[0] != key:
-            parts = [_glowing_part(k, item, brightness) for k, item in lit.items()]
+            parts = [_glowing_part(k, item, brightness, by_second) for k, item in lit.items()]
             made = glow_of(*(np.concatenate(each) for each in zip(*parts, strict=True))) if parts else None
             self._glowing = key, made
         return self._glowing[1]
@@ -296,18 +300,28 @@ _WORTH_REPEATING = 4096  # triangles more, from which standing there by referenc
 _MOST_GLOWING = 2_000_000  # triangles that are aimed at; more are only found by following
 
 
-def _glowing_part(number: int, item: Item, brightness: NDArray) -> tuple[NDArray, ...]:
+def _glowing_part(
+    number: int, item: Item, brightness: NDArray, by_second: NDArray[np.bool_]
+) -> tuple[NDArray, ...]:
     """Points, texture coordinates, materials, brightness and item of the triangles of an item that glow."""
     shape, placements = item.geometry, item.placements
     material = np.asarray(item.materials)[shape.subsets]
     glows = brightness[material] > 0.0
     corners, uvs, material = shape.points[shape.triangles[glows]], shape.corner_uvs[glows], material[glows]
+    if shape.more_uvs is not None:
+        uvs = np.where(by_second[material][:, None, None], shape.more_uvs[glows], uvs)
     count, times = len(material), len(placements)
     world = corners.reshape(-1, 3) @ placements[:, :3, :3] + placements[:, 3:, :3]
     return (
         world.reshape(-1, 3, 3), np.tile(uvs, (times, 1, 1)), np.tile(material, times),
         np.tile(brightness[material], times), np.full(count * times, number, np.int32),
     ) if count else (np.zeros((0, 3, 3)), np.zeros((0, 3, 2)), *np.zeros((3, 0), int))  # fmt: skip
+
+
+def _glows_by_second(material: Material) -> bool:
+    """Whether the second texture coordinates say where a material glows."""
+    given = material.inputs.get("emissiveColor")
+    return isinstance(given, TextureInput) and given.texture.second
 
 
 def _standing(snapshot: Snapshot) -> NDArray[np.bool_]:

@@ -7,6 +7,7 @@ memory twice.  What stands where it stood before is copied from there.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -111,6 +112,16 @@ class Triangles:
                         self._densities[part] = _density(self.points[self.corners[part]], uvs)
         self._known_densities = None
         return self._densities
+
+    @cached_property
+    def more_densities(self) -> NDArray[np.float32]:
+        """(T,) the same for the second texture coordinates; only where there are any."""
+        assert self.more_uvs is not None
+        found = np.empty(len(self.corners), np.float32)
+        for part in _parts(slice(0, len(found))):
+            uvs = self.more_uvs[part].reshape(-1, 3, 2)
+            found[part] = _density(self.points[self.corners[part]], uvs)
+        return found
 
     def bounds(self, number: NDArray, matrices: NDArray, repeated: NDArray) -> NDArray[np.float64]:
         """The corners of everything that stands there, (2, 3); zeros where nothing does.

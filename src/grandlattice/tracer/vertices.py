@@ -36,6 +36,7 @@ SCENE = np.dtype(
         ("paint", "i8"),  # (T, 9) float32, the colours of each triangle's corners; 0 where there are none
         ("more_uvs", "i8"),  # (T, 6) float32, second uvs of each triangle's corners; 0 where there are none
         ("densities", "i8"),  # (T,) float32, area in texture coordinates over area; 0 without textures
+        ("more_densities", "i8"),  # the same for the second uvs
         # Placements.
         ("first", "i8"),  # (P,) int32, the first triangle of each
         ("held_out", "i8"),  # (P,) int32: 0 what the camera sees is there, MATTE, CATCHES
@@ -206,8 +207,9 @@ def _turned(rows, v):
 
 
 @inner
-def bumped(scene, vertex, bump, direction):
-    """Shading normals after a normal map, in the tangent frame of the texture coordinates."""
+def bumped(scene, vertex, bump, by_second, direction):
+    """Shading normals after a normal map, in the tangent frame of the texture coordinates it is read by:
+    the second ones where `by_second` says so."""
     p, i, k = float32s(scene.points), int32s(scene.corners), 3 * vertex.triangle
     p0, p1, p2 = triple(p, 3 * i[k]), triple(p, 3 * i[k + 1]), triple(p, 3 * i[k + 2])
     e1, e2 = subtract(p1, p0), subtract(p2, p0)
@@ -217,6 +219,10 @@ def bumped(scene, vertex, bump, direction):
     w, k = float32s(scene.shading), 16 * vertex.triangle + 9
     u1, v1 = w[k + 2] - w[k], w[k + 3] - w[k + 1]
     u2, v2 = w[k + 4] - w[k], w[k + 5] - w[k + 1]
+    if scene.more_uvs != 0:
+        w, k = float32s(scene.more_uvs), 6 * vertex.triangle
+        u1, v1 = where(by_second, w[k + 2] - w[k], u1), where(by_second, w[k + 3] - w[k + 1], v1)
+        u2, v2 = where(by_second, w[k + 4] - w[k], u2), where(by_second, w[k + 5] - w[k + 1], v2)
     area = u1 * v2 - u2 * v1
     side = where(area < 0.0, -1.0, 1.0)  # the frame is made unit length: only the area's sign counts
     tangent = scale(subtract(scale(e1, v2), scale(e2, v1)), side)
