@@ -18,7 +18,7 @@ from numba import njit
 from grandlattice.compiled import is_compiled, keep_kernels, kept_kernels
 from grandlattice.snapshot import Geometry, Item, Light, Material, Snapshot, Texture
 from grandlattice.tracer import Sensor, Tracer, TraceSettings, embree, scene
-from grandlattice.tracer.lamps import dome_tables
+from grandlattice.tracer.lamps import tables_of
 from grandlattice.tracer.lanes import (
     LANES,
     all_lanes,
@@ -333,7 +333,7 @@ def test_an_empty_scene_and_a_lone_triangle_are_traced() -> None:
 
 def test_a_sky_is_worked_out_once_and_again_when_it_is_another(monkeypatch) -> None:
     made = []
-    monkeypatch.setattr(scene, "dome_tables", lambda pixels: made.append(pixels) or dome_tables(pixels))
+    monkeypatch.setattr(scene, "tables_of", lambda *image: made.append(image) or tables_of(*image))
     tracer, view = Tracer(), camera()
     skies = [np.full((8, 16, 3), value, np.float32) for value in (1.0, 2.0)]
     light = Light("/Sky", "dome", np.eye(4), (1.0,) * 3, texture=Texture("sky"))

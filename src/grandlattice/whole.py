@@ -48,7 +48,7 @@ if TYPE_CHECKING:
     from grandlattice.runs.tasks import Frames
 
 
-PROOF = {"scale": "25%", "samples": 8, "bounces": 4, "clamp": 1.0, "denoise": True}
+PROOF = {"scale": "25%", "samples": 6, "bounces": 4, "clamp": 1.0, "denoise": True}
 """What a proof is where a plan has no quality of that name."""
 
 

@@ -21,7 +21,7 @@ materials:
   clay: {color: [0.36, 0.345, 0.32], roughness: 0.9}
 
 qualities:
-  quick: {samples: 10, bounces: 5, clamp: 0.8, denoise: true}
+  quick: {samples: 8, bounces: 5, clamp: 0.8, denoise: true}
   final: {samples: 512, denoise: true}
 
 defaults:

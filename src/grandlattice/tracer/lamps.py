@@ -61,6 +61,8 @@ LIGHT = np.dtype(
 
 light_at = records(LIGHT)
 
+Tables = Mapping[str, NDArray]
+
 
 def _dome_grid(texels: NDArray[np.float32]) -> tuple[NDArray[np.float32], ...]:
     """Cumulated chances of rows (h + 1,) and, within rows, of cells (h, w + 1), a guide to each
@@ -119,6 +121,21 @@ def dome_tables(pixels: NDArray) -> dict[str, NDArray[np.float32]]:
     return {"mean": mean, "texels": image, **dict(zip(names, _dome_grid(image), strict=True))}
 
 
+def rect_tables(pixels: NDArray) -> dict[str, NDArray[np.float32]]:
+    """What a rect with this image is seen by, under the names of `LIGHT`; `pixels` as in `dome_tables`."""
+    image = np.ascontiguousarray(_linear_image(pixels))
+    return {"mean": np.array((image @ _LUMA).mean(), np.float32), "texels": image}
+
+
+TABLES: Mapping[str, Callable[[NDArray], Tables]] = {"dome": dome_tables, "rect": rect_tables}
+"""Kinds of lights that may have an image → what is worked out of it."""
+
+
+def tables_of(kind: str, pixels: NDArray) -> Tables:
+    """What is worked out of the image of a light."""
+    return TABLES[kind](pixels)
+
+
 def _mean_of_sky(texels: NDArray[np.float32]) -> float:
     """Brightness of a sky's image, on average over all directions."""
     latitude = (np.arange(len(texels)) + 0.5) / len(texels) * np.pi
@@ -170,7 +187,7 @@ def pack_lights(
     lights: Sequence[Light], images: Mapping[str, NDArray | None], links: Links | None = None,
     glowing: Glow | None = None, groups: NDArray[np.int32] | None = None,
     glow_groups: NDArray[np.int32] | None = None,
-    tables_of: Callable[[NDArray], Mapping[str, NDArray]] = dome_tables,
+    tables_of: Callable[[str, NDArray], Tables] = tables_of,
 ) -> tuple[NDArray, NDArray[np.float32]]:  # fmt: skip
     """A table of `LIGHT`, and the `domes` it refers to; `images` as in `pack_textures`.
 
@@ -179,7 +196,7 @@ def pack_lights(
     glowing : the surfaces that glow; they are the last light.
     groups, glow_groups : (lights,) and (items,) bits of the light passes they count for, see
         `shares.SharePlan`.
-    tables_of : may keep what `dome_tables` returned for an image before.
+    tables_of : may keep what it returned for an image before.
     """
     links = links or link(lights, ())
     domes: list[NDArray] = [np.zeros(16, np.float32)]  # lanes that aim at no dome read here
@@ -211,15 +228,6 @@ def pack_lights(
         if light.kind == "dome":
             for name, axis in (("across", x), ("upward", y), ("facing", z)):
                 row[name] = axis / np.linalg.norm(axis)
-            pixels = images.get(light.texture.file) if light.texture is not None else None
-            if pixels is not None:  # without an image it is the same everywhere
-                tables = tables_of(pixels)
-                row["height"], row["width"] = tables["texels"].shape[:2]
-                row["lines"], row["columns"] = tables["chances"].shape
-                row["mean"] = tables["mean"]
-                for name, array in tables.items():
-                    if name != "mean":
-                        hold(row, name, array)
         elif light.kind == "distant":
             half = np.radians(max(light.size[0], _NARROWEST)) / 2
             row["extent"] = 2.0 * np.sin(half / 2) ** 2
@@ -235,12 +243,16 @@ def pack_lights(
             row["across"], row["upward"] = across, upward
             shape = np.pi if light.kind == "disk" else 4.0
             row["extent"] = shape * np.linalg.norm(np.cross(across, upward))
-            pixels = images.get(light.texture.file) if light.texture is not None else None
-            if pixels is not None:
-                image = _linear_image(pixels)
-                row["height"], row["width"] = image.shape[:2]
-                row["mean"] = (image @ _LUMA).mean()
-                hold(row, "texels", image)
+        pixels = images.get(light.texture.file) if light.texture is not None else None
+        if pixels is not None and light.kind in TABLES:  # without an image it is the same everywhere
+            tables = tables_of(light.kind, pixels)
+            row["height"], row["width"] = tables["texels"].shape[:2]
+            row["mean"] = tables["mean"]
+            if "chances" in tables:
+                row["lines"], row["columns"] = tables["chances"].shape
+            for name, array in tables.items():
+                if name != "mean":
+                    hold(row, name, array)
     if glowing is not None:
         row = rows_of_table[-1]
         row["kind"], row["radiance"], row["extent"] = GLOWING, 1.0, glowing.power

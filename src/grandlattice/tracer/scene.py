@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from grandlattice.snapshot import Geometry, Item, Light, Material, Snapshot, Texture, TextureInput
 from grandlattice.tracer import embree
-from grandlattice.tracer.lamps import Glow, Links, dome_tables, glow_of, link, pack_lights
+from grandlattice.tracer.lamps import TABLES, Glow, Links, Tables, glow_of, link, pack_lights, tables_of
 from grandlattice.tracer.materials import brightness_of, is_clear, pack_materials
 from grandlattice.tracer.memory import Pinned
 from grandlattice.tracer.scattering import albedo_tables
@@ -48,7 +48,7 @@ def _held_out(item: Item) -> int:
 
 
 Images = Mapping[str, "NDArray | None"]
-_MOST_SKIES = 4
+_MOST_LIGHT_IMAGES = 6
 
 
 def textures_of(materials: Iterable[Material]) -> tuple[Texture, ...]:
@@ -100,7 +100,7 @@ class SceneBuilder:
         self._triangles: Triangles | None = None
         self._glowing: tuple[object, Glow | None] = ((), None)
         self._closed: dict[int, tuple[Geometry, int]] = {}
-        self._skies: dict[int, tuple[NDArray, Mapping[str, NDArray]]] = {}
+        self._light_images: dict[tuple[str, int], tuple[NDArray, Tables]] = {}
 
     def place(self, snapshot: Snapshot, images: Images) -> NDArray[np.float64]:
         """Have shapes and looks of a snapshot ready; returns the corners of everything, (2, 3).
@@ -139,7 +139,7 @@ class SceneBuilder:
         if glowing is None:
             brightness[:] = 0.0
         lights, domes = pack_lights(
-            snapshot.lights, images, links, glowing, groups, glow_groups[standing], self._dome_tables
+            snapshot.lights, images, links, glowing, groups, glow_groups[standing], self._light_tables
         )  # fmt: skip
         textured, triangles = bool(textures_of(snapshot.materials)), placed.triangles
         scene = Pinned(
@@ -170,11 +170,11 @@ class SceneBuilder:
         return TraceScene(scene, placed.bounds, (placed, pixels))
 
     def _pack(self, snapshot: Snapshot, images: Images) -> tuple[NDArray, NDArray, list[NDArray]]:
-        """Tables of materials and textures, and the pixels these point at; those of skies are ready."""
+        """Tables of materials and textures, and the pixels these point at; those of lights are ready."""
         for light in snapshot.lights:
-            sky = images.get(light.texture.file) if light.texture is not None else None
-            if light.kind == "dome" and sky is not None:
-                self._dome_tables(sky)
+            image = images.get(light.texture.file) if light.texture is not None else None
+            if image is not None and light.kind in TABLES:
+                self._light_tables(light.kind, image)
         textures = textures_of(snapshot.materials)
         seen = (
             snapshot.materials, textures, tuple(id(images.get(file)) for t in textures for file in t.files)
@@ -206,13 +206,13 @@ class SceneBuilder:
                 sides[k] = held[1]
         return sides
 
-    def _dome_tables(self, pixels: NDArray) -> Mapping[str, NDArray]:
-        """Tables of the sky, kept while the image stays the very same; a lattice has few skies."""
-        known = self._skies.get(id(pixels))
+    def _light_tables(self, kind: str, pixels: NDArray) -> Tables:
+        """Tables of a light's image, kept while it stays the very same; a lattice has few of them."""
+        known = self._light_images.get((kind, id(pixels)))
         if known is None or known[0] is not pixels:
-            if len(self._skies) >= _MOST_SKIES:
-                self._skies.clear()
-            known = self._skies[id(pixels)] = (pixels, dome_tables(pixels))
+            if len(self._light_images) >= _MOST_LIGHT_IMAGES:
+                self._light_images.clear()
+            known = self._light_images[kind, id(pixels)] = (pixels, tables_of(kind, pixels))
         return known[1]
 
     def _glow(
