@@ -13,7 +13,9 @@ import llvmlite.binding as llvm
 from grandlattice.compiled import keep_kernels, kept_kernels
 from grandlattice.tracer import embree
 
-_KERNELS = {"trace_tile": ("integrator", 13), "halve_bytes": ("sizes", 8)}
+_KERNELS = {
+    "trace_tile": ("integrator", 13), "halve_bytes": ("sizes", 9), "spread_bytes": ("sizes", 4),
+}  # fmt: skip
 """Names of kernels → the module they are written in, and how many whole numbers they take."""
 
 

@@ -35,8 +35,10 @@ _CURVES = {
 _MOST_LEVELS = 16
 
 
-def halve_bytes(texels, width, height, light, halved, half_light, tables, there_and_back):
+def halve_bytes(texels, width, height, channels, light, halved, half_light, tables, there_and_back):
     """A kernel: an image of RGBA bytes at half the size, averaged as light; an odd last line is left out.
+
+    With 1 of `channels` it is grey, with 3 its alpha is one: what is known is not worked out.
 
     Parameters
     ----------
@@ -49,14 +51,36 @@ def halve_bytes(texels, width, height, light, halved, half_light, tables, there_
     to_light, from_light = uint16s(tables), bytes_at(there_and_back)
     for y in range(height >> 1):
         for x in range(width >> 1):
-            for c in range(4):
+            at = 4 * (y * (width >> 1) + x)
+            for c in range(channels):
                 total = 0
                 for corner in range(4):
                     i = 4 * ((2 * y + (corner >> 1)) * width + 2 * x + (corner & 1)) + c
                     total += to_light[256 * (c == 3) + source[i]] if texels != 0 else lit[i]
-                k, mean = 4 * (y * (width >> 1) + x) + c, total >> 2
-                out_lit[k] = mean
-                out[k] = from_light[65536 * (c == 3) + mean]
+                mean = total >> 2
+                out_lit[at + c] = mean
+                out[at + c] = from_light[65536 * (c == 3) + mean]
+            if channels == 1:
+                out_lit[at + 1], out[at + 1] = out_lit[at], out[at]
+                out_lit[at + 2], out[at + 2] = out_lit[at], out[at]
+            if channels < 4:
+                out_lit[at + 3], out[at + 3] = 65535, 255
+    return 0
+
+
+def spread_bytes(pixels, count, channels, into):
+    """A kernel: texels of one to three bytes, or four, as RGBA: grey is spread, a missing alpha is one."""
+    source, out = bytes_at(pixels), bytes_at(into)
+    for i in range(count):
+        k = channels * i
+        for c in range(3):
+            out[4 * i + c] = source[k + c] if channels > 2 else source[k]
+        alpha = source[k]
+        if channels == 2:
+            alpha = source[k + 1]
+        elif channels == 4:
+            alpha = source[k + 3]
+        out[4 * i + 3] = alpha if channels & 1 == 0 else 255
     return 0
 
 
@@ -70,6 +94,10 @@ def _halved(light: NDArray[np.float32]) -> NDArray[np.float32]:
 
 def _take_in(texels: NDArray, pixels: NDArray) -> None:
     channels = pixels.shape[1]
+    if pixels.dtype == np.uint8:
+        pixels = np.ascontiguousarray(pixels)
+        kernel("spread_bytes")(pixels.ctypes.data, len(pixels), channels, texels.ctypes.data)
+        return
     if channels <= 2:
         texels[:, :3] = pixels[:, :1]
     else:
@@ -77,7 +105,7 @@ def _take_in(texels: NDArray, pixels: NDArray) -> None:
     if channels == 2:
         texels[:, 3] = pixels[:, 1]
     elif channels != 4:
-        texels[:, 3] = 255 if pixels.dtype == np.uint8 else 1.0
+        texels[:, 3] = 1.0
 
 
 def sizes_of(pixels: NDArray, curve: int) -> tuple[NDArray, NDArray[np.int32]]:
@@ -101,6 +129,7 @@ def sizes_of(pixels: NDArray, curve: int) -> tuple[NDArray, NDArray[np.int32]]:
     flat = np.empty((int(counts.sum()), 4), pixels.dtype)
     _take_in(flat[: counts[0]], pixels.reshape(counts[0], -1))
     halve = kernel("halve_bytes")
+    channels = pixels.shape[2] if pixels.shape[2] in (1, 3) else 4
     floating = pixels.dtype != np.uint8
     light: NDArray = flat[: counts[0]].reshape(*shapes[0], 4) if floating else np.zeros(0, np.uint16)
     for k in range(1, len(shapes)):
@@ -113,7 +142,7 @@ def sizes_of(pixels: NDArray, curve: int) -> tuple[NDArray, NDArray[np.int32]]:
         known, light = light, np.empty((counts[k], 4), np.uint16)
         to_light, from_light = _CURVES[curve]
         halve(
-            flat.ctypes.data if k == 1 else 0, wide, tall, known.ctypes.data, into.ctypes.data,
-            light.ctypes.data, to_light.ctypes.data, from_light.ctypes.data,
+            flat.ctypes.data if k == 1 else 0, wide, tall, channels, known.ctypes.data,
+            into.ctypes.data, light.ctypes.data, to_light.ctypes.data, from_light.ctypes.data,
         )  # fmt: skip
     return flat, begins.astype(np.int32)
