@@ -15,7 +15,7 @@ from numba.core.registry import cpu_target
 from grandlattice.tracer.compiling import places as places  # what memory means to the compiler
 from grandlattice.tracer.compiling import writers
 from grandlattice.tracer.compiling.kinds import OPERATIONS
-from grandlattice.tracer.compiling.pipeline import ask_ours_first, code_of, inner, nothing
+from grandlattice.tracer.compiling.pipeline import answers_kept, ask_ours_first, code_of, inner, nothing
 
 Entries = Mapping[str, tuple[Callable[..., Any], int]]
 """Names of kernels → the function, and how many whole numbers it takes; each returns one."""
@@ -25,7 +25,7 @@ def machine_code(entries: Entries) -> bytes:
     """An object file with a function of the C language for each of some kernels."""
     ask_ours_first(OPERATIONS)
     whole = nothing()
-    with writers.at_work(code_of) as working:
+    with answers_kept(), writers.at_work(code_of) as working:
         for name, (function, count) in entries.items():
             kernel = inner(function)
             kernel.compile(types.int64(*[types.int64] * count))

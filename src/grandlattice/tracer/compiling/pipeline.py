@@ -10,30 +10,36 @@ All that is known about numba's inside, but for types, stands in this file.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from typing import Any
 
 import llvmlite.binding as llvm
 from numba import njit, types
 from numba.core.codegen import CPUCodeLibrary
 from numba.core.compiler import CompilerBase, _LowerResult
-from numba.core.compiler_machinery import LoweringPass, PassManager, _pass_registry, register_pass
+from numba.core.compiler_machinery import (
+    FunctionPass,
+    LoweringPass,
+    PassManager,
+    _pass_registry,
+    register_pass,
+)
 from numba.core.errors import NumbaError
 from numba.core.funcdesc import PythonFunctionDescriptor
+from numba.core.interpreter import Interpreter
+from numba.core.ir_utils import build_definitions
 from numba.core.lowering import Environment, Lower
 from numba.core.registry import cpu_target
+from numba.core.ssa import reconstruct_ssa
 from numba.core.targetconfig import ConfigStack
+from numba.core.transforms import canonicalize_cfg
 from numba.core.typed_passes import (
     NoPythonBackend,
     NopythonTypeInference,
     PreLowerStripPhis,
 )
-from numba.core.untyped_passes import (
-    FixupArgs,
-    IRProcessing,
-    ReconstructSSA,
-    TranslateByteCode,
-)
+from numba.core.untyped_passes import FixupArgs
 
 from grandlattice.tracer.compiling import writers
 
@@ -120,6 +126,59 @@ def nothing() -> Any:
     return llvm.parse_assembly(str(cpu_target.target_context.codegen()._create_empty_module("kernels")))
 
 
+class _Reader(Interpreter):  # type: ignore[misc]
+    """Reads bytecode; what is looked for in it afterwards has no dictionaries and no `with`."""
+
+    def post_process(self, peepholes: list[Any], func_ir: Any) -> Any:
+        needless = ("peep_hole_delete_with_exit", "peep_hole_fuse_dict_add_updates")
+        return super().post_process([each for each in peepholes if each.__name__ not in needless], func_ir)
+
+
+@register_pass(mutates_CFG=True, analysis_only=False)
+class _Read(FunctionPass):  # type: ignore[misc]
+    """From bytecode to numba's own form."""
+
+    _name = "read"
+
+    def __init__(self) -> None:
+        super().__init__()
+
+    def run_pass(self, state: Any) -> bool:
+        state.func_ir = _Reader(state.func_id).interpret(state.bc)
+        return True
+
+
+@register_pass(mutates_CFG=True, analysis_only=False)
+class _NameOnce(FunctionPass):  # type: ignore[misc]
+    """A name for each value.  Numba also works out how long each lives, which only counts for objects."""
+
+    _name = "name_once"
+
+    def __init__(self) -> None:
+        super().__init__()
+
+    def run_pass(self, state: Any) -> bool:
+        state.func_ir.blocks = canonicalize_cfg(state.func_ir.blocks)
+        state.func_ir = reconstruct_ssa(state.func_ir)
+        state.func_ir._definitions = build_definitions(state.func_ir.blocks)
+        return True
+
+
+@register_pass(mutates_CFG=True, analysis_only=False)
+class _Join(FunctionPass):  # type: ignore[misc]
+    """Where branches join, values are handed over before."""
+
+    _name = "join"
+
+    def __init__(self) -> None:
+        super().__init__()
+
+    def run_pass(self, state: Any) -> bool:
+        state.func_ir = PreLowerStripPhis()._strip_phi_nodes(state.func_ir)
+        state.func_ir._definitions = build_definitions(state.func_ir.blocks)
+        return True
+
+
 @register_pass(mutates_CFG=False, analysis_only=False)
 class _Promise(LoweringPass):  # type: ignore[misc]
     """Leaves the code of a function for later."""
@@ -136,12 +195,11 @@ class _Promise(LoweringPass):  # type: ignore[misc]
 
 
 _STEPS = (
-    (TranslateByteCode, "read the function"),
+    (_Read, "read the function"),
     (FixupArgs, "name its arguments"),
-    (IRProcessing, "find its variables"),
-    (ReconstructSSA, "give each value a name of its own"),
+    (_NameOnce, "give each value a name of its own"),
     (NopythonTypeInference, "find types"),
-    (PreLowerStripPhis, "join branches"),
+    (_Join, "join branches"),
     (_Promise, "say what it will be called"),
     (NoPythonBackend, "hand it over"),
 )
@@ -190,6 +248,28 @@ def ask_ours_first(operations: Iterable[Any]) -> None:
             others = [t for t in known.templates if t not in ours]
             context._remove_global(operation)
             context._insert_global(operation, types.Function((*ours, *others)))
+
+
+@contextmanager
+def answers_kept() -> Iterator[None]:
+    """Ask numba once what a call of something means with arguments of some types: it looks through all
+    it knows, each time."""
+    kind, known = types.functions.BaseFunction, dict[Any, Any]()
+    ask = kind.get_call_type
+
+    def get_call_type(function: Any, context: Any, args: Any, kws: Any) -> Any:
+        if kws:
+            return ask(function, context, args, kws)
+        question = function, args
+        if question not in known:
+            known[question] = ask(function, context, args, kws)
+        return known[question]
+
+    kind.get_call_type = get_call_type
+    try:
+        yield
+    finally:
+        kind.get_call_type = ask
 
 
 def outside(name: str, arguments: int) -> Any:
