@@ -22,7 +22,7 @@ Write = Callable[[list[Any]], bytes]
 """Functions → their code."""
 
 _LENGTH = 8  # bytes in which the length of the code is told before it
-_AT_ONCE = 32  # functions for one process; splitting it off costs those that are left a little time
+_AT_ONCE = 24  # functions for one process; splitting it off costs those that are left a little time
 
 
 class Writers:
