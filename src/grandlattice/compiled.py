@@ -42,8 +42,8 @@ def kernel_folder() -> Path:
     return cache_folder() / f"kernel-{digest.hexdigest()}"
 
 
-def kept_kernels() -> bytes | None:
-    """The machine code of the kernels for this kind of processor; None where there is none, or it is damaged.
+def kept_kernels() -> list[bytes] | None:
+    """Object files of the kernels for this kind of processor; None where there are none, or damaged ones.
 
     Whatever is wrong with machine code ends the process that runs it: its digest stands before it.
     """
@@ -51,12 +51,20 @@ def kept_kernels() -> bytes | None:
         whole = _kernel_file().read_bytes()
     except OSError:
         return None
-    digest, code = whole[:_DIGEST], whole[_DIGEST:]
-    return code if digest == hashlib.blake2b(code, digest_size=_DIGEST).digest() else None
+    digest, rest = whole[:_DIGEST], whole[_DIGEST:]
+    if digest != hashlib.blake2b(rest, digest_size=_DIGEST).digest():
+        return None
+    objects = []
+    while rest:
+        end = _LENGTH + int.from_bytes(rest[:_LENGTH], "little")
+        objects.append(rest[_LENGTH:end])
+        rest = rest[end:]
+    return objects
 
 
-def keep_kernels(code: bytes) -> None:
-    """Keep machine code for processes to come; where the cache cannot be written that only costs time."""
+def keep_kernels(objects: list[bytes]) -> None:
+    """Keep object files for processes to come; where the cache cannot be written that only costs time."""
+    code = b"".join(len(each).to_bytes(_LENGTH, "little") + each for each in objects)
     file = _kernel_file()
     part = file.with_name(f".{file.name}.{os.getpid()}.part")
     with suppress(OSError):
@@ -70,7 +78,7 @@ def is_compiled() -> bool:
     return kept_kernels() is not None
 
 
-_DIGEST = 16  # bytes
+_DIGEST, _LENGTH = 16, 8  # bytes of the digest of all, and of the length of each
 
 
 def _kernel_file() -> Path:

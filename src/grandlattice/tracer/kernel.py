@@ -28,13 +28,14 @@ def kernel(name: str) -> Callable[..., int]:
 def load_kernels() -> dict[str, Callable[..., int]]:
     """All kernels, compiled or from the cache."""
     embree.library()  # the ray queries must be known before machine code that asks them is loaded
-    code = kept_kernels() or _compiled()
+    objects = kept_kernels() or _compiled()
     # The native target of an LLVM that compiled nothing in this process yet.
     llvm.initialize_native_target()
     llvm.initialize_native_asmprinter()
     machine = llvm.Target.from_default_triple().create_target_machine(jit=True)
     engine = llvm.create_mcjit_compiler(llvm.parse_assembly(""), machine)
-    engine.add_object_file(llvm.ObjectFileRef.from_data(code))
+    for each in objects:
+        engine.add_object_file(llvm.ObjectFileRef.from_data(each))
     engine.finalize_object()
     loaded: dict[str, Callable[..., int]] = {}
     for name, (_, count) in _KERNELS.items():
@@ -47,11 +48,11 @@ def load_kernels() -> dict[str, Callable[..., int]]:
 _engines: list[Any] = []  # machine code lives as long as its engine
 
 
-def _compiled() -> bytes:
-    """Machine code of all kernels, made now and kept."""
+def _compiled() -> list[bytes]:
+    """Machine code of all kernels, in object files, made now and kept."""
     from grandlattice.tracer.compiling.machine import machine_code
 
     modules = {each: import_module(f"grandlattice.tracer.{each}") for each, _ in _KERNELS.values()}
-    code = machine_code({n: (getattr(modules[m], n), count) for n, (m, count) in _KERNELS.items()})
-    keep_kernels(code)
-    return code
+    objects = machine_code({n: (getattr(modules[m], n), count) for n, (m, count) in _KERNELS.items()})
+    keep_kernels(objects)
+    return objects

@@ -1,6 +1,7 @@
-"""Machine code of kernels, for this machine: as an object file that can be kept.
+"""Machine code of kernels, for this machine: as object files that can be kept.
 
-All functions that the kernels call are put together and optimised as one.
+All functions that the kernels call are put together and optimised as one.  What comes of it is written
+in two halves at a time, by this process and another.
 """
 
 from __future__ import annotations
@@ -21,8 +22,8 @@ Entries = Mapping[str, tuple[Callable[..., Any], int]]
 """Names of kernels → the function, and how many whole numbers it takes; each returns one."""
 
 
-def machine_code(entries: Entries) -> bytes:
-    """An object file with a function of the C language for each of some kernels."""
+def machine_code(entries: Entries) -> list[bytes]:
+    """Object files that belong together, with a function of the C language for each of some kernels."""
     ask_ours_first(OPERATIONS)
     whole = nothing()
     with answers_kept(), writers.at_work(code_of) as working:
@@ -39,7 +40,33 @@ def machine_code(entries: Entries) -> bytes:
     machine = cpu_target.target_context.codegen()._tm
     passes = llvm.create_pass_builder(machine, llvm.create_pipeline_tuning_options(speed_level=3))
     passes.getModulePassManager().run(whole, passes)
-    return bytes(machine.emit_object(whole))
+    code = bytes(whole.as_bitcode())
+    first, second = _halves(whole)
+    apart = writers.Apart.begin(lambda others: _object_without(code, others), first)
+    there = _object_without(code, second)
+    here = (apart and apart.result()) or _object_without(code, first)
+    return [here, there]
+
+
+def _halves(whole: Any) -> tuple[list[str], list[str]]:
+    """The names of all functions in two parts that take about as long to write."""
+    sizes = {each.name: sum(1 for _ in each.blocks) for each in whole.functions if not each.is_declaration}
+    halves: tuple[list[str], list[str]] = [], []
+    lengths = [0, 0]
+    for name in sorted(sizes, key=lambda each: (-sizes[each], each)):
+        shorter = lengths.index(min(lengths))
+        halves[shorter].append(name)
+        lengths[shorter] += sizes[name]
+    return halves
+
+
+def _object_without(code: bytes, others: list[str]) -> bytes:
+    """An object file with all functions of a module but some, which stand in another."""
+    part = llvm.parse_bitcode(code)
+    for each in part.functions:
+        if not each.is_declaration:
+            each.linkage = "available_externally" if each.name in others else "external"
+    return bytes(cpu_target.target_context.codegen()._tm.emit_object(part))
 
 
 def _doorway(name: str, kernel: str, count: int) -> str:

@@ -36,13 +36,13 @@ class Writers:
     def __init__(self, write: Write) -> None:
         self._write = write
         self._waiting: list[Any] = []
-        self._parts: list[tuple[list[Any], _Apart | None]] = []
+        self._parts: list[tuple[list[Any], Apart | None]] = []
 
     def add(self, function: Any) -> None:
         """A function that is ready to be written."""
         self._waiting.append(function)
         if len(self._waiting) == _AT_ONCE:
-            self._parts.append((self._waiting, _Apart.begin(self._write, self._waiting)))
+            self._parts.append((self._waiting, Apart.begin(self._write, self._waiting)))
             self._waiting = []
 
     def written(self) -> list[bytes]:
@@ -90,14 +90,14 @@ def hand_in(function: Any) -> None:
         writers.add(function)
 
 
-class _Apart:
+class Apart:
     """A process that was split off to work something out."""
 
     def __init__(self, process: int, reader: int) -> None:
         self._process, self._reader = process, reader
 
     @classmethod
-    def begin(cls, write: Write, functions: list[Any]) -> _Apart | None:
+    def begin(cls, write: Write, functions: list[Any]) -> Apart | None:
         """Split off a process; None where that is not safe: other threads may hold what it would need."""
         if not sys.platform.startswith("linux") or threading.active_count() > 1:
             return None
