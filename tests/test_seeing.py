@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from pxr import Gf, Usd, UsdGeom
+from pxr import Gf, Usd, UsdGeom, UsdLux
 
 from bench import snapshot_of
 from grandlattice.snapshot import Item, Later, Light, Material, Snapshot, Texture, TextureInput
@@ -151,10 +151,37 @@ def test_a_track_turns_normals_with_the_shape() -> None:
     assert film.passes["beauty"][..., 0].mean() == pytest.approx(0.5, abs=0.03)
 
 
+@pytest.mark.parametrize("kind", ["sphere", "rect", "distant"])
+def test_a_light_that_moves_sends_what_it_sends_on_its_way(kind: str) -> None:
+    size = {"sphere": (0.3, 0.3), "rect": (0.8, 0.5), "distant": (4.0, 0.0)}[kind]
+    glossy = Material("/Floor", {"diffuseColor": (0.5,) * 3, "roughness": (0.4,)})
+    view, how = camera((0, 4, 5)), {"size": (20, 16), "material": glossy}
+
+    def at(part: float) -> np.ndarray:
+        """From left to right over the floor, turned downwards and a little aside."""
+        place = moved(x=2.0 * part, y=2.0)
+        turn = Gf.Rotation(Gf.Vec3d.XAxis(), -80) * Gf.Rotation(Gf.Vec3d.ZAxis(), 40 * part)
+        return np.array(Gf.Matrix4d().SetRotate(turn)) @ place
+
+    # Five places, as a scene has them; between them it goes straight.
+    track = np.array([at(part) for part in np.linspace(-1, 1, 5)])
+    way = [k + (n + 0.5) / 4 for k in range(4) for n in range(4)]
+    places = [track[int(t)] * (1 - t % 1) + track[int(t) + 1] * (t % 1) for t in way]
+    light = Light("/Light", kind, at(0), (5.0,) * 3, size)
+    moving = trace([plane()], [replace(light, track=track)], view, samples=512, **how)
+    still = [trace([plane()], [replace(light, to_world=m)], view, samples=64, **how) for m in places]
+    seen, each = moving.passes["beauty"][..., 0], [film.passes["beauty"][..., 0] for film in still]
+    mean = np.mean(each, axis=0)
+    np.testing.assert_allclose(seen, mean, rtol=0.1, atol=0.03 * mean.max())
+    assert seen.mean() == pytest.approx(mean.mean(), rel=0.01)
+    assert np.abs(each[0] - mean).max() > 0.1 * mean.max()  # it does move
+
+
 def test_tracks_and_the_next_frame_come_from_the_scene() -> None:
     stage = Usd.Stage.CreateInMemory()
     write_geometry(stage, "/Still", sphere(8))
     ball = write_geometry(stage, "/Parent/Ball", sphere(8))
+    UsdLux.SphereLight.Define(stage, "/Parent/Lamp")
     move = UsdGeom.Xformable(stage.DefinePrim("/Parent", "Xform")).AddTranslateOp()
     for frame, x in ((1, 0.0), (2, 4.0), (3, 4.0)):
         move.Set(Gf.Vec3d(x, 0, 0), frame)
@@ -163,11 +190,11 @@ def test_tracks_and_the_next_frame_come_from_the_scene() -> None:
         snapshot = snapshot_of(stage, 2.0, shutter=shutter, later=True)
         items = {item.geometry.path: item for item in snapshot.items}
         assert items["/Still"].track is None
-        track = items["/Parent/Ball"].track
-        if span is None:
-            assert track is None
-        else:
-            np.testing.assert_allclose(track[[0, 2, -1], 3, 0], [span[0], 4.0, span[1]])
+        for track in (items["/Parent/Ball"].track, snapshot.lights[0].track):
+            if span is None:
+                assert track is None
+            else:
+                np.testing.assert_allclose(track[[0, 2, -1], 3, 0], [span[0], 4.0, span[1]])
         assert items["/Parent/Ball"].to_world[3, 0] == 4.0
         assert snapshot.later.places[[*items].index("/Parent/Ball")][3, 0] == 4.0
     camera_prim = stage.DefinePrim("/Camera", "Camera")

@@ -162,7 +162,7 @@ class Light:
     light.  `diffuse` and `specular` multiply what is scattered that way.
 
     `reaches` and `shadowed_by` tell for each item of the snapshot whether the light falls on it, and
-    whether it casts a shadow in that light; None is all of them.
+    whether it casts a shadow in that light; None is all of them.  `track` is as an `Item`'s; a dome has none.
     """
 
     path: str
@@ -176,6 +176,7 @@ class Light:
     specular: float = 1.0
     reaches: NDArray[np.bool_] | None = None
     shadowed_by: NDArray[np.bool_] | None = None
+    track: Matrix | None = None
 
 
 @dataclass(frozen=True, eq=False)

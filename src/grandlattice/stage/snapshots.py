@@ -296,12 +296,10 @@ class Snapshotter:
             each = [copies_of(shape.prim, shape.chain, at.GetTime(), at) for at in moments]
             if any(len(here) != len(copies) for _, here in each):
                 return None  # some come or go meanwhile; nobody knows which
-            track = np.array([here @ to_world for to_world, here in each])
-        elif moments and _transform_varies(shape.placed_by):
-            track = np.array([matrix_array(at.GetLocalToWorldTransform(shape.placed_by)) for at in moments])
-        else:
-            return None
-        return track if np.isfinite(track).all() and np.ptp(track, axis=0).any() else None
+            return _if_it_moves(np.array([here @ to_world for to_world, here in each]))
+        if moments and _transform_varies(shape.placed_by):
+            return _places_of(shape.placed_by, moments)
+        return None
 
     def _geometry_of(self, shape: _Shape, time: Usd.TimeCode, uv: tuple[str, ...]) -> Geometry:
         """The triangles of a shape: the very same object for as long as it is the same.
@@ -335,13 +333,24 @@ class Snapshotter:
     def _read_lights(self, time: Usd.TimeCode, transforms: UsdGeom.XformCache) -> tuple[Light, ...]:
         if self._lights is None:
             self._lights = light_prims(self._stage)
-        standing = self._standing
-        lights = (
-            read_light(prim, matrix_array(transforms.GetLocalToWorldTransform(prim)), time, standing)
-            for prim in self._lights
-            if _is_visible(prim, time)
-        )
-        return tuple(light for light in lights if light is not None)
+        moments = [UsdGeom.XformCache(Usd.TimeCode(t)) for t in self._times]
+        lights = []
+        for prim in self._lights:
+            to_world = matrix_array(transforms.GetLocalToWorldTransform(prim))
+            light = read_light(prim, to_world, time, self._standing) if _is_visible(prim, time) else None
+            if light is not None:
+                moves = light.kind != "dome" and moments and _transform_varies(prim)
+                lights.append(replace(light, track=_places_of(prim, moments)) if moves else light)
+        return tuple(lights)
+
+
+def _places_of(prim: Usd.Prim, moments: list[UsdGeom.XformCache]) -> NDArray[np.float64] | None:
+    """Where a prim is at some moments, (S, 4, 4); None where it stands still."""
+    return _if_it_moves(np.array([matrix_array(at.GetLocalToWorldTransform(prim)) for at in moments]))
+
+
+def _if_it_moves(track: NDArray[np.float64]) -> NDArray[np.float64] | None:
+    return track if np.isfinite(track).all() and np.ptp(track, axis=0).any() else None
 
 
 def _transform_varies(prim: Usd.Prim) -> bool:

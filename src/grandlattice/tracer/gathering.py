@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 
 from grandlattice.tracer.embree import blocked, closest_hits
 from grandlattice.tracer.lamps import DOME, light_at
-from grandlattice.tracer.lanes import all_lanes, any_of, count_of, inner, where
+from grandlattice.tracer.lanes import all_lanes, any_of, count_of, inner, to_ints, where
 from grandlattice.tracer.lights import FAR, background, glow_density, light_reach, meet_light, sample_light
 from grandlattice.tracer.materials import see_through, sharp_at, surface_at
 from grandlattice.tracer.memory import float32s, int32s
@@ -122,6 +122,16 @@ def _aims(scene, path, lamp, later):
 
 
 @inner
+def _rows_at(scene, lights, time):
+    """Rows of lights where they are at a time."""
+    if scene.light_steps == 0:
+        return lights
+    first = light_at(scene.lights, lights).track
+    step = min(to_ints(time * scene.light_steps), scene.light_steps - 1)
+    return where(first >= 0, first + step, lights)
+
+
+@inner
 def _reaches(lamp, bits):
     """Whether lights fall on what has these bits."""
     return (lamp.linked == 0) | ((lamp.linked & bits) != 0)
@@ -211,7 +221,7 @@ class Shaded(NamedTuple):
 def _aim(scene, room, options, active, path, shaded, lights, aims, u, v, later, at_first, seen_as):
     """Light as it gets from vertices to the camera, weighted against following; and the rays."""
     vertex, normal = shaded.vertex, shaded.normal
-    lamp = light_at(scene.lights, lights)
+    lamp = light_at(scene.lights, _rows_at(scene, lights, path.time))
     active = active & _reaches(lamp, int32s(scene.reached)[vertex.placement])
     aim = sample_light(scene, room + 4 * MATERIAL, lamp, active, vertex.point, u, v)
     wi = to_local(aim.direction, shaded.s, shaded.t, normal)
@@ -294,7 +304,7 @@ def catch(scene, room, options, catching, path, hit):
     lit, dark, rays = 0.0 * path.t_near, 0.0 * path.t_near, 0
     for i in range(scene.light_count):
         u, v = pair(path.seed, path.sample, all_lanes(LIGHT + i))
-        lamp = light_at(scene.lights, all_lanes(0) + i)
+        lamp = light_at(scene.lights, _rows_at(scene, all_lanes(0) + i, path.time))
         reached = catching & _reaches(lamp, int32s(scene.reached)[vertex.placement])
         aim = sample_light(scene, room + 4 * MATERIAL, lamp, reached, vertex.point, u, v)
         cosine = dot(aim.direction, vertex.facing)

@@ -142,7 +142,7 @@ def _start(scene, lens, options, column, line, number, sample, lined):
         lens_x, lens_y = on_disk(lens_u, lens_v)
     x = centre_of(column) + filter_offset(float32s(lens.filter), fx)
     y = centre_of(line) + filter_offset(float32s(lens.filter), fy)
-    time = shutter_time(scene.steps + lens.steps > 0, seed, sample)
+    time = shutter_time(scene.steps + lens.steps + scene.light_steps > 0, seed, sample)
     origin, direction, forward = shoot(lens, x, y, lens_x, lens_y, time)
     nought = 0.0 * fx
     dark = (nought, nought, nought)
@@ -429,7 +429,8 @@ def _trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixe
     (`left`, `top`), counted line by line.
     """
     words, rays, places = int32s(room), 0, pixels * stride
-    moves, branches, under_way = scene.steps + lens.steps > 0, 1 << options.halvings, places
+    moves = scene.steps + lens.steps + scene.light_steps > 0
+    branches, under_way = 1 << options.halvings, places
     line_up(room, film, options.share_count, left, top, width, first, count, stride, pixel, pixels, branches)
     last = 0
     for step in range(options.bounces + MOST_PASSES_THROUGH):

@@ -15,7 +15,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from grandlattice.snapshot import Light
+from grandlattice.snapshot import Light, Matrix
 from grandlattice.tracer.embree import CAMERA, OTHER
 from grandlattice.tracer.memory import records, table
 from grandlattice.tracer.sizes import srgb_to_linear
@@ -47,6 +47,7 @@ LIGHT = np.dtype(
         ("linked", "i4"),  # the bit of what it reaches; 0 where that is everything
         ("shadows", "i4"),  # who blocks it: a mask for rays
         ("followed", "i4"),  # whether a path that meets it counts
+        ("track", "i4"),  # the row of its first place while the shutter is open; −1 where it stands still
         ("width", "i4"), ("height", "i4"),  # the image of a dome or rect; how many triangles glow
         ("columns", "i4"), ("lines", "i4"),  # the grid it is sampled by
         # Where in the scene's `domes`, for what glows in place of the cells the bits of each triangle, …
@@ -191,6 +192,8 @@ def pack_lights(
 ) -> tuple[NDArray, NDArray[np.float32]]:  # fmt: skip
     """A table of `LIGHT`, and the `domes` it refers to; `images` as in `pack_textures`.
 
+    Behind the lights stand the places of those that move, see `LIGHT_STEPS`.
+
     Parameters
     ----------
     glowing : the surfaces that glow; they are the last light.
@@ -203,7 +206,7 @@ def pack_lights(
     rows_of_table = table(LIGHT, len(lights) + (glowing is not None))
     rows_of_table["diffuse"] = rows_of_table["specular"] = rows_of_table["mean"] = 1.0
     rows_of_table["texels"], rows_of_table["shadows"], rows_of_table["followed"] = -1, OTHER, 1
-
+    rows_of_table["track"] = -1
     if groups is not None:
         rows_of_table["groups"][: len(groups)] = groups
 
@@ -218,31 +221,10 @@ def pack_lights(
         row["diffuse"], row["specular"] = light.diffuse, light.specular
         # A path that is followed is stopped by what casts no shadow in this light.
         row["linked"], row["shadows"], row["followed"] = linked, shadows, shadows == OTHER
-        matrix = np.asarray(light.to_world, float)
-        x, y, z, row["position"] = matrix[0, :3], matrix[1, :3], matrix[2, :3], matrix[3, :3]
-        if light.kind != "dome":
-            row["facing"] = -z / np.linalg.norm(z)
+        _stand(row, light, light.to_world)
         if light.shaping is not None:
             row["shaped"], row["focus"] = 1, light.shaping.focus
             row["cone"], row["fades_from"] = np.radians((light.shaping.cone, light.shaping.fades_from))
-        if light.kind == "dome":
-            for name, axis in (("across", x), ("upward", y), ("facing", z)):
-                row[name] = axis / np.linalg.norm(axis)
-        elif light.kind == "distant":
-            half = np.radians(max(light.size[0], _NARROWEST)) / 2
-            row["extent"] = 2.0 * np.sin(half / 2) ** 2
-        elif light.kind == "sphere":
-            volume = abs(np.linalg.det(matrix[:3, :3]))
-            row["extent"] = light.size[0] * volume ** (1 / 3)
-        elif light.kind == "cylinder":
-            row["across"] = x * light.size[1] * 0.5
-            row["extent"] = light.size[0] * 0.5 * (np.linalg.norm(y) + np.linalg.norm(z))
-        else:
-            half = 1.0 if light.kind == "disk" else 0.5
-            across, upward = x * light.size[0] * half, y * light.size[1] * half
-            row["across"], row["upward"] = across, upward
-            shape = np.pi if light.kind == "disk" else 4.0
-            row["extent"] = shape * np.linalg.norm(np.cross(across, upward))
         pixels = images.get(light.texture.file) if light.texture is not None else None
         if pixels is not None and light.kind in TABLES:  # without an image it is the same everywhere
             tables = tables_of(light.kind, pixels)
@@ -263,7 +245,61 @@ def pack_lights(
         hold(row, "texels", glowing.triangles)
         if glow_groups is not None:
             hold(row, "cells", glow_groups[glowing.items].view(np.float32))
-    return rows_of_table, np.concatenate(domes)
+    return _with_tracks(rows_of_table, lights), np.concatenate(domes)
+
+
+def _stand(row: NDArray, light: Light, to_world: Matrix) -> None:
+    """Write where a light is, how it is turned and how large it is then."""
+    matrix = np.asarray(to_world, float)
+    x, y, z, row["position"] = matrix[0, :3], matrix[1, :3], matrix[2, :3], matrix[3, :3]
+    if light.kind == "dome":
+        for name, axis in (("across", x), ("upward", y), ("facing", z)):
+            row[name] = axis / np.linalg.norm(axis)
+        return
+    row["facing"] = -z / np.linalg.norm(z)
+    if light.kind == "distant":
+        half = np.radians(max(light.size[0], _NARROWEST)) / 2
+        row["extent"] = 2.0 * np.sin(half / 2) ** 2
+    elif light.kind == "sphere":
+        volume = abs(np.linalg.det(matrix[:3, :3]))
+        row["extent"] = light.size[0] * volume ** (1 / 3)
+    elif light.kind == "cylinder":
+        row["across"] = x * light.size[1] * 0.5
+        row["extent"] = light.size[0] * 0.5 * (np.linalg.norm(y) + np.linalg.norm(z))
+    else:
+        half = 1.0 if light.kind == "disk" else 0.5
+        across, upward = x * light.size[0] * half, y * light.size[1] * half
+        row["across"], row["upward"] = across, upward
+        shape = np.pi if light.kind == "disk" else 4.0
+        row["extent"] = shape * np.linalg.norm(np.cross(across, upward))
+
+
+LIGHT_STEPS = 32
+"""Places a light that moves has while the shutter is open."""
+
+
+def _with_tracks(rows: NDArray, lights: Sequence[Light]) -> NDArray:
+    """A table with rows behind it for each place of the lights that move.
+
+    These are aimed at where they are at a path's time, and not met by paths that are followed: those would
+    have to look at each of the places.
+    """
+    moving = [k for k, light in enumerate(lights) if light.track is not None]
+    if not moving:
+        return rows
+    made = table(LIGHT, len(rows) + LIGHT_STEPS * len(moving))
+    for n, k in enumerate(moving):
+        first = len(rows) + LIGHT_STEPS * n
+        rows[k]["track"], rows[k]["followed"] = first, 0
+        track = np.asarray(lights[k].track, float)
+        for step in range(LIGHT_STEPS):
+            place = (step + 0.5) / LIGHT_STEPS * (len(track) - 1)
+            before, part = int(place), place - int(place)
+            made[first + step] = rows[k]
+            at = track[before] * (1.0 - part) + track[before + 1] * part
+            _stand(made[first + step], lights[k], at)
+    made[: len(rows)] = rows
+    return made
 
 
 class Glow(NamedTuple):

@@ -16,7 +16,17 @@ from numpy.typing import NDArray
 
 from grandlattice.snapshot import Geometry, Item, Light, Material, Snapshot, Texture, TextureInput
 from grandlattice.tracer import embree
-from grandlattice.tracer.lamps import TABLES, Glow, Links, Tables, glow_of, link, pack_lights, tables_of
+from grandlattice.tracer.lamps import (
+    LIGHT_STEPS,
+    TABLES,
+    Glow,
+    Links,
+    Tables,
+    glow_of,
+    link,
+    pack_lights,
+    tables_of,
+)
 from grandlattice.tracer.materials import brightness_of, is_clear, pack_materials
 from grandlattice.tracer.memory import Pinned
 from grandlattice.tracer.scattering import albedo_tables
@@ -160,7 +170,8 @@ class SceneBuilder:
             textures=texture_rows,
             decode=decode_table(),
             lights=lights,
-            light_count=len(lights) if snapshot.lights or glowing else 0,
+            light_count=len(snapshot.lights) + (glowing is not None),
+            light_steps=LIGHT_STEPS if any(light.track is not None for light in snapshot.lights) else 0,
             domes=domes,
             reached=_or_nought(links.reached[standing][placed.item]),
             brightness=brightness,
