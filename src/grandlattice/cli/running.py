@@ -378,7 +378,7 @@ def demo(
         f"   {escape(str(folder / 'renders'))}  the pictures, PNG to look at and EXR with all passes"
     )
     console.print(f"   {escape(str(file))}  the plan that made them, to change and run again")
-    next_step(f"cd {quoted(folder)} && glat cells")
+    next_step("glat cells" if folder == Path() else f"cd {quoted(folder)} && glat cells")
 
 
 def continue_(
