@@ -134,14 +134,18 @@ class _Reader(Interpreter):  # type: ignore[misc]
         return super().post_process([each for each in peepholes if each.__name__ not in needless], func_ir)
 
 
-@register_pass(mutates_CFG=True, analysis_only=False)
-class _Read(FunctionPass):  # type: ignore[misc]
-    """From bytecode to numba's own form."""
-
-    _name = "read"
+class _Step(FunctionPass):  # type: ignore[misc]
+    """A step of our own; numba wants each to say how it begins."""
 
     def __init__(self) -> None:
         super().__init__()
+
+
+@register_pass(mutates_CFG=True, analysis_only=False)
+class _Read(_Step):
+    """From bytecode to numba's own form."""
+
+    _name = "read"
 
     def run_pass(self, state: Any) -> bool:
         state.func_ir = _Reader(state.func_id).interpret(state.bc)
@@ -149,13 +153,10 @@ class _Read(FunctionPass):  # type: ignore[misc]
 
 
 @register_pass(mutates_CFG=True, analysis_only=False)
-class _NameOnce(FunctionPass):  # type: ignore[misc]
+class _NameOnce(_Step):
     """A name for each value.  Numba also works out how long each lives, which only counts for objects."""
 
     _name = "name_once"
-
-    def __init__(self) -> None:
-        super().__init__()
 
     def run_pass(self, state: Any) -> bool:
         state.func_ir.blocks = canonicalize_cfg(state.func_ir.blocks)
@@ -165,13 +166,10 @@ class _NameOnce(FunctionPass):  # type: ignore[misc]
 
 
 @register_pass(mutates_CFG=True, analysis_only=False)
-class _Join(FunctionPass):  # type: ignore[misc]
+class _Join(_Step):
     """Where branches join, values are handed over before."""
 
     _name = "join"
-
-    def __init__(self) -> None:
-        super().__init__()
 
     def run_pass(self, state: Any) -> bool:
         state.func_ir = PreLowerStripPhis()._strip_phi_nodes(state.func_ir)
