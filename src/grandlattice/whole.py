@@ -433,11 +433,16 @@ class Plan:
 
         return steering_of(self.name, Path(into) if into is not None else self.folder)
 
+    @property
+    def hurried(self) -> dict[str, int]:
+        """Keys of ``run:`` where somebody waits for it: all processors, unless the plan spares some."""
+        return {"spare": 0} if self.model.run.spare is None else {}
+
     def proofing(self) -> Plan:
         """This plan, made small and quick: a cheap look at every cell before the expensive one.
 
         The plan's quality `proof` is laid over everything it says, or a quarter of the size at
-        eight samples where it has none; the seed stays, so that the noise is where it will be.
+        six samples where it has none; the seed stays, so that the noise is where it will be.
         """
         quick = Plan(folder=self.folder, _document=self.document)
         quality = {"quality": "proof"} if "proof" in self.model.qualities else PROOF
@@ -458,14 +463,14 @@ class Plan:
         Parameters
         ----------
         into : the folder of proofs; ``NAME-proof`` beside the plan by default.
-        **options : of `run`.
+        **options : of `run`; all processors are used if nobody says otherwise.
 
         Returns
         -------
         The sheets.
         """
         quick, folder = self.proofing(), into or self.proof_folder
-        quick.run(at, sets=sets, frames="first", into=folder, **options)
+        quick.run(at, sets=sets, frames="first", into=folder, **{**self.hurried, **options})
         return quick.review(at, sets=sets, into=folder)
 
     @property

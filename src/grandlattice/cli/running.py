@@ -206,7 +206,7 @@ def proof(
     """
     for step in open_queue(plans, settings, at, sets):
         quick, folder = step.plan.proofing(), into or step.plan.proof_folder
-        how = _How("first", workers, folder, allow_missing=True)
+        how = _How("first", workers, folder, allow_missing=True, conduct=step.plan.hurried)
         done = _run(replace(step, plan=quick), how, f"glat proof{arguments(plans or (), at, sets)}")
         if done.interrupted:
             raise typer.Exit(130)
@@ -364,8 +364,7 @@ def demo(
     console.print(f"[bold]2[/bold]  the plan multiplies to {many(len(opened.cells), 'cell')}: "
                   + " × ".join(axis.name for axis in opened.lattice.axes))  # fmt: skip
     console.print("[bold]3[/bold]  checking, then rendering small, on all processors")
-    workers = opened.default_workers() + 1
-    done = _run(lattice.Step(opened), _How(workers=workers), f"glat run {quoted(file)}")
+    done = _run(lattice.Step(opened), _How(conduct=opened.hurried), f"glat run {quoted(file)}")
     if done.interrupted:
         raise typer.Exit(130)
     if not done.ok:
