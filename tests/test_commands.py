@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from pathlib import Path
 
 import pandas
@@ -10,6 +11,7 @@ import pytest
 from PIL import Image
 from pxr import Usd
 
+import grandlattice as lattice
 from conftest import PLAN
 from grandlattice.cli import words
 
@@ -145,6 +147,12 @@ def test_proofs_and_first_frames_come_before_the_rest(plan_file: Path, glat) -> 
         PLAN.replace("samples: 4", "samples: 4\n  frames: 3-4")
         + "qualities: {proof: {scale: 50%, samples: 1}}\n"
     )
+    plan = lattice.open_plan(plan_file)
+    assert plan.default_workers(**plan.hurried) == os.cpu_count()
+    spared = plan_file.with_name("spared.lattice.yaml")
+    spared.write_text(plan_file.read_text() + "run: {spare: 1}\n")
+    assert lattice.open_plan(spared).hurried == {}
+    spared.unlink()
     code, said = glat(folder, "proof", "--workers", "0")
     assert code == 0, said
     assert sorted(p.name for p in (folder / "room-proof").glob("day-*")) == [
@@ -166,8 +174,6 @@ def test_proofs_and_first_frames_come_before_the_rest(plan_file: Path, glat) -> 
 
 def test_a_label_and_every_format_and_density(plan_file: Path, glat) -> None:
     import OpenImageIO as oiio
-
-    import grandlattice as lattice
 
     text = PLAN.replace("[exr, png]", "[exr, png, jpg, tiff, tga, hdr]").replace(
         "size: 48x32", "print: {width: 2 in, height: 1 in, ppi: 100}\n  label: true"
@@ -195,7 +201,6 @@ def test_a_label_and_every_format_and_density(plan_file: Path, glat) -> None:
 
 
 def test_a_lens_of_the_plans_own(plan_file: Path) -> None:
-    import grandlattice as lattice
 
     text = PLAN.replace(
         "    day:\n",
