@@ -223,7 +223,5 @@ class Snapshot:
     @property
     def glowing(self) -> tuple[str | None, ...]:
         """For each item its path where it glows, None where it does not."""
-        return tuple(
-            item.geometry.path if any(self.materials[m].may_glow for m in item.materials) else None
-            for item in self.items
-        )
+        glow = {m for m, material in enumerate(self.materials) if material.may_glow}
+        return tuple(None if glow.isdisjoint(item.materials) else item.geometry.path for item in self.items)

@@ -1,9 +1,9 @@
 """Arrays in, light out: the embedded path tracer.  No USD, no files, no plan.
 
-Read in this order: `scene` (what the kernel walks), `integrator` (the path), `gathering` (its
-light), then what a path asks on its way: `embree`, `lens`, `materials`, `scattering`, `lights`,
-`textures`, `sampling`.  What kernels are written with stands in `lanes` and `memory`, how they are
-compiled in `compiling`, how they are loaded in `kernel`.
+Read in this order: `scene` (what the kernel walks), `integrator` (the path), `shading` (what happens
+where it hits), `gathering` (its light), then what a path asks on its way: `embree`, `lens`, `materials`,
+`scattering`, `lights`, `textures`, `sampling`.  What kernels are written with stands in `lanes` and
+`memory`, how they are compiled in `compiling`, how they are loaded in `kernel`.
 """
 
 from grandlattice.tracer.denoise import HOW_TO_INSTALL, can_denoise
