@@ -147,6 +147,8 @@ def test_begin_writes_a_plan_that_runs_for_a_scene_of_ones_own(tmp_path: Path, g
         (["run", "--into", "notes.txt"], 1, "notes.txt"),
         (["run", "--wrokers", "2"], 2, "No such option"),
         (["rnu"], 2, "No such command"),
+        (["proof", "--workers", "two"], 2, "'--workers': a whole number is wanted."),
+        (["run", "--workers", "-1"], 2, "'--workers': it may not be less than 0"),
         (["review"], 1, "There is no picture to show yet"),
     ],
 )

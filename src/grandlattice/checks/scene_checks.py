@@ -132,8 +132,8 @@ class _OwnPasses:
         for name, dark in self._dark.items():
             if dark and name not in self._wrong:
                 yield Finding(
-                    WARNING, f"The pass {name} will be black: nothing it selects is a light that shines.",
-                    f"own-passes: {name}", "select lights, or what stands above them",
+                    WARNING, f"The pass {name} will be black: nothing it selects shines or glows.",
+                    f"own-passes: {name}", "select lights or shapes that glow, or what stands above them",
                 )  # fmt: skip
 
 

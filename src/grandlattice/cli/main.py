@@ -55,6 +55,14 @@ def _add_commands(asked: str | None) -> None:
             app.command(name)(getattr(module, name if name != "continue" else "continue_"))
 
 
+_PLAINLY = {
+    "Input should be a valid integer, unable to parse string as an integer": "a whole number is wanted.",
+    "Input should be a valid number, unable to parse string as a number": "a number is wanted.",
+    "Input should be greater than or equal to": "it may not be less than",
+}
+"""What our library for options says → what we say."""
+
+
 def main() -> None:
     """The command `glat`."""
     asked = next((word for word in sys.argv[1:] if not word.startswith("-")), None)
@@ -74,7 +82,10 @@ def main() -> None:
             raise
         message = getattr(problem, "format_message", None)
         if message is not None:  # a wrong option or argument
-            errors.print(f"[bold red]✗[/bold red] {escape(message())}")
+            said = message()
+            for theirs, plainly in _PLAINLY.items():
+                said = said.replace(theirs, plainly)
+            errors.print(f"[bold red]✗[/bold red] {escape(said)}")
             errors.print(
                 "  [dim]do[/dim]     glat --help lists the commands, glat COMMAND --help their options"
             )

@@ -179,7 +179,7 @@ def read_percent(value: object) -> float:
         return value
     match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*%\s*", str(value))
     if match is None or float(match[1]) == 0:
-        raise ValueError(f"a scale is written 50%, not {str(value)!r}")
+        raise ValueError(f"a share is written 50%, not {str(value)!r}")
     return float(match[1]) / 100.0
 
 
