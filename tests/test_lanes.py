@@ -25,10 +25,10 @@ from grandlattice.tracer.lanes import (
     any_of,
     bits_of,
     count_of,
-    first_of,
     inner,
     lowest_bit,
     mask_of,
+    number_in,
     to_floats,
     to_ints,
     where,
@@ -111,7 +111,7 @@ def memory_in_lanes(data, index, rows, out, whole, square):
     store(int32s(whole), 0, each.n)
     store(float32s(out), 3 * LANES, float32s(each.place)[at])
     store(float32s(out), 4 * LANES, float32s(one.place)[at])
-    return first_of(at)
+    return number_in(at, 0)
 
 
 @settings(max_examples=30, deadline=None)

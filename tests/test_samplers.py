@@ -9,7 +9,7 @@ from numba import njit
 from grandlattice.snapshot import Light, Material, Shaping, Texture
 from grandlattice.tracer.lamps import light_at, pack_lights
 from grandlattice.tracer.lanes import LANES, all_lanes, lane_numbers, mask_of
-from grandlattice.tracer.lights import FAR, meet_light, sample_light
+from grandlattice.tracer.lights import FAR, aims, meet_light
 from grandlattice.tracer.materials import MATERIAL_ROOM, pack_materials, sharp, surface_at
 from grandlattice.tracer.memory import Pinned, aligned_words, float32s, int32s, load, store
 from grandlattice.tracer.sampling import (
@@ -310,7 +310,7 @@ def aim_into(scene, u, out, length, room):
     start = (nought, nought, nought)
     for k in range(0, length, LANES):
         a, b = read(u, length, 0, k), read(u, length, 1, k)
-        aim = sample_light(scene, room, light_at(lights, all_lanes(0)), everyone, start, a, b)
+        aim = aims(scene, room, all_lanes(0), everyone, start, all_lanes(0), a, b)
         met, again = meet_light(light, domes, everyone, start, aim.direction, nought, nought + FAR)
         write_triple(out, length, 0, k, aim.direction)
         write(out, length, 3, k, aim.density)

@@ -12,9 +12,9 @@ from typing import Any, NamedTuple
 from grandlattice.tracer.embree import blocked, closest_hits
 from grandlattice.tracer.lamps import DOME, light_at
 from grandlattice.tracer.lanes import all_lanes, any_of, count_of, inner, to_ints, where
-from grandlattice.tracer.lights import FAR, background, glow_density, light_reach, meet_light, sample_light
+from grandlattice.tracer.lights import FAR, aims, background, glow_density, light_reach, meet_light, reaches
 from grandlattice.tracer.materials import see_through, sharp_at, surface_at
-from grandlattice.tracer.memory import float32s, int32s
+from grandlattice.tracer.memory import float32s
 from grandlattice.tracer.sampling import pair
 from grandlattice.tracer.scattering import scatter
 from grandlattice.tracer.shares import credit, credit_lux, credit_shadow
@@ -38,7 +38,7 @@ from grandlattice.tracer.vectors import (
     subtract,
     to_local,
 )
-from grandlattice.tracer.vertices import hit_vertex, just_behind, lifted, solid_at
+from grandlattice.tracer.vertices import hit_vertex, just_behind, lifted, of_placements, solid_at
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -86,6 +86,8 @@ def transmittance(scene, room, active, origin, direction, distance, masks, time)
 @inner
 def _reach_of_all(scene, point):
     total = 0.0 * point[0]
+    if scene.light_count == 1:
+        return total
     for i in range(scene.light_count):
         total += light_reach(light_at(scene.lights, i), point)
     return total
@@ -103,6 +105,8 @@ def _pick(scene, point, total, choice):
     """The light each lane aims at from a later vertex, and its chance."""
     picked, picked_chance, found = all_lanes(0), 0.0 * choice, choice < 0.0
     light_count = scene.light_count
+    if light_count == 1:
+        return picked, picked_chance + 1.0
     for i in range(light_count):
         chance = _chance(light_count, light_reach(light_at(scene.lights, i), point), total)
         here = ~found & ((choice < chance) | (i == light_count - 1))
@@ -116,6 +120,8 @@ def _pick(scene, point, total, choice):
 def _aims(scene, path, lamp, later):
     """How many rays are aimed at a light from the vertices paths left, on average."""
     count = scene.light_count
+    if count == 1:
+        return 0.0 * path.t_near + 1.0
     chance = _chance(count, light_reach(lamp, path.origin), path.reach_total)
     first = 1.0 if count <= FEW else _PICKS * 1.0
     return where(later, chance, first if count <= FEW else first * chance)
@@ -129,12 +135,6 @@ def _rows_at(scene, lights, time):
     first = light_at(scene.lights, lights).track
     step = min(to_ints(time * scene.light_steps), scene.light_steps - 1)
     return where(first >= 0, first + step, lights)
-
-
-@inner
-def _reaches(lamp, bits):
-    """Whether lights fall on what has these bits."""
-    return (lamp.linked == 0) | ((lamp.linked & bits) != 0)
 
 
 @inner
@@ -161,7 +161,7 @@ def light_met(scene, room, options, active, path, later, distance):
         met, density = meet_light(
             lamp, scene.domes, active, path.origin, path.direction, path.t_near, distance
         )  # fmt: skip
-        here = active & (density > 0.0) & _reaches(lamp, path.linked)
+        here = active & (density > 0.0) & reaches(lamp, path.linked)
         if any_of(here):
             density = density * _aims(scene, path, lamp, later)
             weight = path.followed / max(path.followed + density, 1e-30)
@@ -218,12 +218,14 @@ class Shaded(NamedTuple):
 
 
 @inner
-def _aim(scene, room, options, active, path, shaded, lights, aims, u, v, later, at_first, seen_as):
-    """Light as it gets from vertices to the camera, weighted against following; and the rays."""
+def _aim(scene, room, options, active, path, shaded, lights, often, u, v, later, at_first, seen_as):
+    """Light as it gets from vertices to the camera, weighted against following; and the rays.
+
+    `often` is how many rays are aimed at the lanes' `lights` from here, on average.
+    """
     vertex, normal = shaded.vertex, shaded.normal
-    lamp = light_at(scene.lights, _rows_at(scene, lights, path.time))
-    active = active & _reaches(lamp, int32s(scene.reached)[vertex.placement])
-    aim = sample_light(scene, room + 4 * MATERIAL, lamp, active, vertex.point, u, v)
+    rows, reached = _rows_at(scene, lights, path.time), of_placements(scene.reached, vertex.placement)
+    aim = aims(scene, room + 4 * MATERIAL, rows, active, vertex.point, reached, u, v)
     wi = to_local(aim.direction, shaded.s, shaded.t, normal)
     up = (wi[2] > 0.0) & (dot(aim.direction, vertex.facing) > 0.0)
     active = active & up & (aim.density > 0.0) & (largest(aim.radiance) > 0.0)
@@ -231,7 +233,7 @@ def _aim(scene, room, options, active, path, shaded, lights, aims, u, v, later, 
     if not any_of(active):
         return gathered, 0
     value, matt, followed = scatter(shaded.surface, shaded.lobes, scene.tables, shaded.wo, wi)
-    value = add(scale(subtract(value, matt), lamp.specular), scale(matt, lamp.diffuse))
+    value = add(scale(subtract(value, matt), aim.specular), scale(matt, aim.diffuse))
     at_first = at_first & active
     if options.illuminance:
         active = active & ((largest(value) > 0.0) | at_first)
@@ -239,19 +241,19 @@ def _aim(scene, room, options, active, path, shaded, lights, aims, u, v, later, 
         active = active & (largest(value) > 0.0)
     origin = lifted(vertex, aim.direction)
     share = transmittance(
-        scene, room, active, origin, aim.direction, aim.distance, lamp.shadows, path.time
+        scene, room, active, origin, aim.direction, aim.distance, aim.shadows, path.time
     )  # fmt: skip
     if options.illuminance:
-        lux = luminance(multiply(aim.radiance, share)) * max(wi[2], 0.0) / max(aim.density * aims, 1e-30)
+        lux = luminance(multiply(aim.radiance, share)) * max(wi[2], 0.0) / max(aim.density * often, 1e-30)
         credit_lux(room, options, path.number, at_first, lux)
-    followed = where(lamp.followed == 1, followed, 0.0)
-    weight = 1.0 / max(aim.density * aims + followed, 1e-30)
+    followed = where(aim.followed == 1, followed, 0.0)
+    weight = 1.0 / max(aim.density * often + followed, 1e-30)
     light = multiply(seen_as.throughput, scale(multiply(value, aim.radiance), weight))
     if options.share_count > 0:
         credit_shadow(room, options, path.number, active & ~later, light, share)
     light = limited(multiply(light, share), options.clamp, later)
     if options.share_count > 0:
-        matt_now = luminance(matt) * lamp.diffuse / max(luminance(value), 1e-30)
+        matt_now = luminance(matt) * aim.diffuse / max(luminance(value), 1e-30)
         credit(
             room, options, path.number, active & (largest(share) > 0.0), light, seen_as.scattered,
             where(later, seen_as.matt, min(matt_now, 1.0)), seen_as.through, aim.groups,
@@ -277,16 +279,16 @@ def gather(scene, room, options, active, path, shaded, later, at_first, turn, di
     for i in range(rounds):
         u, v = pair(path.seed, path.sample, all_lanes(dimension + LIGHT + i))
         aiming = active if i == 0 else first
-        lights, aims = all_lanes(0) + i, 0.0 * turn + 1.0
+        lights, often = all_lanes(0) + i, 0.0 * turn + 1.0
         if any_of(aiming & later) or not few:
             # Drawn from equal parts of the chances: few draws fall on the same light.
             choice = where(later, turn, (turn + i) * (1.0 / _PICKS))
             picked, chance = _pick(scene, point, reach_total, choice)
             drawn = later if few else aiming
             lights = where(drawn, picked, lights)
-            aims = where(later, chance, aims if few else _PICKS * chance)
+            often = where(later, chance, often if few else _PICKS * chance)
         light, shot = _aim(
-            scene, room, options, aiming, path, shaded, lights, aims, u, v, later, at_first, seen_as
+            scene, room, options, aiming, path, shaded, lights, often, u, v, later, at_first, seen_as
         )  # fmt: skip
         gathered = add(gathered, light)
         rays += shot
@@ -301,19 +303,22 @@ def catch(scene, room, options, catching, path, hit):
     taken when the film is developed, over all samples of a pixel.
     """
     vertex = hit_vertex(scene, hit, path.origin, path.direction, path.time)
+    reached = of_placements(scene.reached, vertex.placement)
     lit, dark, rays = 0.0 * path.t_near, 0.0 * path.t_near, 0
     for i in range(scene.light_count):
         u, v = pair(path.seed, path.sample, all_lanes(LIGHT + i))
-        lamp = light_at(scene.lights, _rows_at(scene, all_lanes(0) + i, path.time))
-        reached = catching & _reaches(lamp, int32s(scene.reached)[vertex.placement])
-        aim = sample_light(scene, room + 4 * MATERIAL, lamp, reached, vertex.point, u, v)
+        rows, reached = (
+            _rows_at(scene, all_lanes(0) + i, path.time),
+            of_placements(scene.reached, vertex.placement),
+        )
+        aim = aims(scene, room + 4 * MATERIAL, rows, catching, vertex.point, reached, u, v)
         cosine = dot(aim.direction, vertex.facing)
-        aiming = reached & (cosine > 0.0) & (aim.density > 0.0)
+        aiming = catching & (cosine > 0.0) & (aim.density > 0.0)
         if any_of(aiming):
             light = luminance(aim.radiance) * cosine / max(aim.density, 1e-30)
             origin = lifted(vertex, aim.direction)
             share = transmittance(
-                scene, room, aiming, origin, aim.direction, aim.distance, lamp.shadows, path.time
+                scene, room, aiming, origin, aim.direction, aim.distance, aim.shadows, path.time
             )  # fmt: skip
             lit = where(aiming, lit + light, lit)
             dark = where(aiming, dark + light * (1.0 - luminance(share)), dark)

@@ -38,7 +38,7 @@ from grandlattice.tracer.stream import (
     with_light,
 )
 from grandlattice.tracer.vectors import add
-from grandlattice.tracer.vertices import CATCHES, SCENE
+from grandlattice.tracer.vertices import CATCHES, SCENE, of_placements
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -117,7 +117,7 @@ def _advance(scene, room, lens, options, step, active, path, places, going):
         alpha = where(away, alpha + path.cover, alpha)
         radiance = add(radiance, light_behind(scene, room, options, away, path, path.alpha * 0.0 + 1.0))
     path = with_light(path, radiance, alpha)
-    held_out = int32s(scene.held_out)[hit.placement]
+    held_out = of_placements(scene.held_out, hit.placement)
     catching, rays = found & seen & (held_out == CATCHES), count_of(active)
     if any_of(catching):
         path, shot = catch(scene, room, options, catching, path, hit)

@@ -51,7 +51,7 @@ LIGHT = np.dtype(
         ("width", "i4"), ("height", "i4"),  # the image of a dome or rect; how many triangles glow
         ("columns", "i4"), ("lines", "i4"),  # the grid it is sampled by
         # Where in the scene's `domes`, for what glows in place of the cells the bits of each triangle, …
-        ("texels", "i4"),  # … the image's RGB begins, or −1; the triangles that glow,
+        ("texels", "i4"),  # … the image's RGB begins, (height, width + 1), or −1; the triangles that glow,
         ("rows", "i4"),  # the cumulated chances of the grid's lines, lines + 1,
         ("cells", "i4"),  # those along each line, columns + 1 for each,
         ("row_guide", "i4"), ("cell_guide", "i4"),  # guides to both, see `_guide`,
@@ -116,16 +116,21 @@ def dome_tables(pixels: NDArray) -> dict[str, NDArray[np.float32]]:
 
     `pixels` is (H, W, C) uint8 or float32, top row first.
     """
-    image = np.ascontiguousarray(_linear_image(pixels))
+    image = _linear_image(pixels)
     names = ("rows", "cells", "row_guide", "cell_guide", "chances")
     mean = np.array(_mean_of_sky(image), np.float32)
-    return {"mean": mean, "texels": image, **dict(zip(names, _dome_grid(image), strict=True))}
+    return {"mean": mean, "texels": _closed(image), **dict(zip(names, _dome_grid(image), strict=True))}
 
 
 def rect_tables(pixels: NDArray) -> dict[str, NDArray[np.float32]]:
     """What a rect with this image is seen by, under the names of `LIGHT`; `pixels` as in `dome_tables`."""
-    image = np.ascontiguousarray(_linear_image(pixels))
-    return {"mean": np.array((image @ _LUMA).mean(), np.float32), "texels": image}
+    image = _linear_image(pixels)
+    return {"mean": np.array((image @ _LUMA).mean(), np.float32), "texels": _closed(image)}
+
+
+def _closed(image: NDArray[np.float32]) -> NDArray[np.float32]:
+    """An image whose first column stands behind its last one, too."""
+    return np.concatenate([image, image[:, :1]], axis=1)
 
 
 TABLES: Mapping[str, Callable[[NDArray], Tables]] = {"dome": dome_tables, "rect": rect_tables}
@@ -228,7 +233,7 @@ def pack_lights(
         pixels = images.get(light.texture.file) if light.texture is not None else None
         if pixels is not None and light.kind in TABLES:  # without an image it is the same everywhere
             tables = tables_of(light.kind, pixels)
-            row["height"], row["width"] = tables["texels"].shape[:2]
+            row["height"], row["width"] = tables["texels"].shape[0], tables["texels"].shape[1] - 1
             row["mean"] = tables["mean"]
             if "chances" in tables:
                 row["lines"], row["columns"] = tables["chances"].shape
@@ -245,6 +250,7 @@ def pack_lights(
         hold(row, "texels", glowing.triangles)
         if glow_groups is not None:
             hold(row, "cells", glow_groups[glowing.items].view(np.float32))
+    domes.append(np.zeros(16, np.float32))  # rows are read whole
     return _with_tracks(rows_of_table, lights), np.concatenate(domes)
 
 

@@ -18,9 +18,9 @@ from grandlattice.tracer.later import words
 
 LANES = 16
 
-all_lanes, any_of, bits_of, count_of, first_of, lane_numbers = words(
-    "kinds", "all_lanes any_of bits_of count_of first_of lane_numbers"
+all_lanes, any_of, bits_of, count_of, lane_numbers, logarithm = words(
+    "kinds", "all_lanes any_of bits_of count_of lane_numbers logarithm"
 )
-logarithm, lowest_bit, mask_of, power, to_floats, to_ints, where = words(
-    "kinds", "logarithm lowest_bit mask_of power to_floats to_ints where"
+lowest_bit, mask_of, number_in, power, to_floats, to_ints, where = words(
+    "kinds", "lowest_bit mask_of number_in power to_floats to_ints where"
 )

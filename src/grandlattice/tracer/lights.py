@@ -12,8 +12,19 @@ from __future__ import annotations
 import math
 from typing import Any, NamedTuple
 
-from grandlattice.tracer.lamps import CYLINDER, DISK, DISTANT, DOME, GLOWING, RECT, SPHERE
-from grandlattice.tracer.lanes import any_of, inner, power, to_floats, to_ints, where
+from grandlattice.tracer.lamps import CYLINDER, DISK, DISTANT, DOME, GLOWING, RECT, SPHERE, light_at
+from grandlattice.tracer.lanes import (
+    all_lanes,
+    any_of,
+    bits_of,
+    inner,
+    lowest_bit,
+    number_in,
+    power,
+    to_floats,
+    to_ints,
+    where,
+)
 from grandlattice.tracer.materials import sharp, surface_at
 from grandlattice.tracer.memory import float32s, int32s, load_rows
 from grandlattice.tracer.sampling import angle_of, cone_direction, on_disk, sine_and_cosine
@@ -64,21 +75,20 @@ def _image_radiance(light, domes, has_image, u, v):
     Across, the image closes upon itself, as a dome's does.
     """
     width, height = where(has_image, light.width, 1), where(has_image, light.height, 1)
-    r, t, texels = light.radiance, float32s(domes), where(has_image, light.texels, 0)
+    r, texels = light.radiance, where(has_image, light.texels, 0)
     x, y = u * to_floats(width) - 0.5, v * to_floats(height) - 0.5
     left_edge, top_edge = math.floor(x), math.floor(y)
     a, b = x - left_edge, y - top_edge
     left, top = to_ints(left_edge), to_ints(top_edge)
-    right, bottom = left + 1, min(top + 1, height - 1)
-    left, right = where(left < 0, width - 1, left), where(right >= width, 0, right)
-    top = max(top, 0)
-    k00, k10 = texels + 3 * (top * width + left), texels + 3 * (top * width + right)
-    k01, k11 = texels + 3 * (bottom * width + left), texels + 3 * (bottom * width + right)
+    bottom, left, top = min(top + 1, height - 1), where(left < 0, width - 1, left), max(top, 0)
+    line = 3 * (width + 1)
+    high = load_rows(float32s(domes), texels + top * line + 3 * left)  # of both columns
+    low = load_rows(float32s(domes), texels + bottom * line + 3 * left)
     w00, w10, w01, w11 = (1.0 - a) * (1.0 - b), a * (1.0 - b), (1.0 - a) * b, a * b
     return (
-        r[0] * (w00 * t[k00] + w10 * t[k10] + w01 * t[k01] + w11 * t[k11]),
-        r[1] * (w00 * t[k00 + 1] + w10 * t[k10 + 1] + w01 * t[k01 + 1] + w11 * t[k11 + 1]),
-        r[2] * (w00 * t[k00 + 2] + w10 * t[k10 + 2] + w01 * t[k01 + 2] + w11 * t[k11 + 2]),
+        r[0] * (w00 * high[0] + w10 * high[3] + w01 * low[0] + w11 * low[3]),
+        r[1] * (w00 * high[1] + w10 * high[4] + w01 * low[1] + w11 * low[4]),
+        r[2] * (w00 * high[2] + w10 * high[5] + w01 * low[2] + w11 * low[5]),
     )
 
 
@@ -153,7 +163,55 @@ class Aim(NamedTuple):
     distance: Any
     radiance: Any
     density: Any
-    groups: Any  # bits of the light passes it counts for
+    # Of the light, see `lamps.LIGHT`.
+    groups: Any
+    diffuse: Any
+    specular: Any
+    shadows: Any
+    followed: Any
+
+
+@inner
+def reaches(light, bits):
+    """Whether a light falls on what has these bits, see `lamps.Links`."""
+    return (light.linked == 0) | ((light.linked & bits) != 0)
+
+
+@inner
+def aims(scene, room, rows, active, point, bits, s, t):
+    """For each lane a direction from its point towards the light in its own row, as an `Aim`.
+
+    One light after the other that lanes aim at: most often that is the same one.
+
+    Parameters
+    ----------
+    room : address of `MATERIAL_ROOM` floats.
+    bits : of what stands at the points, see `reaches`.
+    s, t : uniform in [0, 1).
+    """
+    nought, none = 0.0 * s, all_lanes(0)
+    dark = (nought, nought, nought)
+    aim, left = Aim(dark, nought, dark, nought, none, nought, nought, none, none), active
+    while any_of(left):
+        row = number_in(rows, lowest_bit(bits_of(left)))
+        here = left & (rows == row)
+        left = left & ~here
+        light = light_at(scene.lights, row)
+        here = here & reaches(light, bits)
+        if any_of(here):
+            found = _aim_at(scene, room, light, here, point, s, t)
+            aim = Aim(
+                direction=choose(here, found.direction, aim.direction),
+                distance=where(here, found.distance, aim.distance),
+                radiance=choose(here, found.radiance, aim.radiance),
+                density=where(here, found.density, aim.density),
+                groups=where(here, found.groups, aim.groups),
+                diffuse=where(here, found.diffuse, aim.diffuse),
+                specular=where(here, found.specular, aim.specular),
+                shadows=where(here, found.shadows, aim.shadows),
+                followed=where(here, found.followed, aim.followed),
+            )
+    return aim
 
 
 @inner
@@ -242,11 +300,8 @@ def _glowing_triangle(light, domes, active, s, t):
 
 
 @inner
-def sample_light(scene, room, light, active, point, s, t):
-    """Directions from points towards a light of each lane, as an `Aim`.
-
-    `room` is the address of `MATERIAL_ROOM` floats.
-    """
+def _aim_at(scene, room, light, active, point, s, t):
+    """Directions from points towards a light, as an `Aim`."""
     domes = scene.domes
     kind = light.kind
     direction = (0.0 * s, 0.0 * s, 0.0 * s + 1.0)
@@ -322,7 +377,10 @@ def sample_light(scene, room, light, active, point, s, t):
         radiance = choose(glows, surface.emission, radiance)
     if any_of(active & (light.shaped == 1)):
         radiance = scale(radiance, _shaped(light, negative(direction)))
-    return Aim(direction, distance, radiance, density, groups)
+    return Aim(
+        direction, distance, radiance, density, groups, light.diffuse, light.specular, light.shadows,
+        light.followed,
+    )  # fmt: skip
 
 
 @inner

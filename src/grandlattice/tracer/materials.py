@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.snapshot import Material, Texture, TextureInput
-from grandlattice.tracer.lanes import LANES, all_lanes, any_of, first_of, inner, where
+from grandlattice.tracer.lanes import LANES, all_lanes, any_of, inner, number_in, where
 from grandlattice.tracer.memory import float32s, int32s, load, load_rows, store, store_rows, table
 from grandlattice.tracer.scattering import Surface, reflected_share
 from grandlattice.tracer.textures import mean_colour, read_texture, texture_at, tile_at
@@ -53,12 +53,12 @@ _SMOOTHEST = 0.02  # roughness below which a highlight is narrower than the film
 MATERIAL = np.dtype(
     [
         ("value", "f4", (36,)),  # three numbers for each input
-        ("texture", "i4", (12,)),  # row of the textures, or −1
-        ("channel", "i4", (12,)),
         ("textured", "i4"),  # a bit for each input that has a texture
         ("specular_workflow", "i4"),
         ("presence", "i4"),  # opacityMode is `presence`
         ("flags", "i4"),  # see below
+        ("texture", "i4", (12,)),  # row of the textures, or −1
+        ("channel", "i4", (12,)),
     ],
     align=True,
 )
@@ -129,12 +129,13 @@ def _read_inputs(scene, m, at, room):
     textures say at a place in the places of their inputs."""
     values, words = float32s(scene.materials), int32s(scene.materials)
     inputs, held = float32s(room), int32s(room)
-    first = first_of(m)
+    first = number_in(m, 0)
     if any_of(m != first):
         for k in range(0, _WORDS, LANES):
             store_rows(held, k * LANES, load_rows(words, m * _WORDS + k))
     else:
-        for k in range(_WORDS):
+        plain = words[first * _WORDS + _TEXTURED] == 0
+        for k in range(_TEXTURE if plain else _WORDS):  # textures come last
             store(inputs, k * LANES, all_lanes(values[first * _WORDS + k]))
     bits = load(held, _TEXTURED * LANES)
     for slot in range(_SLOTS):

@@ -27,13 +27,15 @@ from numpy.typing import NDArray
 
 from grandlattice.compiled import kernel_folder
 from grandlattice.tracer.lanes import any_of, inner, to_floats, to_ints, where
-from grandlattice.tracer.memory import float32s
+from grandlattice.tracer.memory import float32s, load_rows
 from grandlattice.tracer.sampling import cosine_direction, sine_and_cosine
 from grandlattice.tracer.vectors import choose, dot, largest, normalized
 
 # mypy: disable-error-code="no-untyped-def"
 
 _ALPHAS, _COSINES = 32, 32
+_MEANS = 2 * _ALPHAS * _COSINES  # where they begin, see `work_out_albedo`
+_ALBEDO_WORDS = _MEANS + 4 * _ALPHAS + 16
 _COAT_F0 = 0.04  # UsdPreviewSurface: the coat is of ior 1.5
 
 
@@ -72,7 +74,7 @@ def albedo_tables() -> NDArray[np.float32]:
     file = kernel_folder() / "albedo.npy"
     with suppress(OSError, ValueError):
         kept = np.load(file)
-        if kept.shape == (6, _ALPHAS, _COSINES) and kept.dtype == np.float32:
+        if kept.shape == (_ALBEDO_WORDS,) and kept.dtype == np.float32:
             return np.asarray(kept)
     tables = work_out_albedo()
     with suppress(OSError):  # a cache that cannot be written only costs time
@@ -88,10 +90,10 @@ def work_out_albedo() -> NDArray[np.float32]:
 
     Returns
     -------
-    (6, 32, 32) float32 over (√alpha, √cosine), both 0..1.  ``[0]`` and ``[1]`` are A and B of
-    single scattering, E = F0·A + F90·B.  ``[2:]`` are means over the hemisphere, weighted by the
-    cosine and constant along the last axis, of A, B, A·C and B·C with C = 1/(A + B) − 1, from
-    which the mean of E with multiple scattering follows for any F0.
+    float32: (32, 32, 2) over (√alpha, √cosine), both 0..1, are A and B of single scattering,
+    E = F0·A + F90·B.  (32, 4) over √alpha after them are means over the hemisphere, weighted by the
+    cosine, of A, B, A·C and B·C with C = 1/(A + B) − 1, from which the mean of E with multiple
+    scattering follows for any F0.  16 words behind them may be read.
     """
     root_alpha = np.linspace(0.0, 1.0, _ALPHAS)
     root_cosine = np.linspace(0.0, 1.0, _COSINES)
@@ -122,8 +124,7 @@ def work_out_albedo() -> NDArray[np.float32]:
     ratio = np.where(up, ratio, 0.0)
     schlick = (1.0 - out_dot_half) ** 5
     a, b = (ratio * (1.0 - schlick)).mean(-1), (ratio * schlick).mean(-1)
-    tables = np.zeros((6, _ALPHAS, _COSINES))
-    tables[0], tables[1] = a, b
+    means = np.zeros((_ALPHAS, 4))
     # Mean over the hemisphere, 2 ∫ E μ dμ, with μ = x² so that it runs over the table's own axis.
     fine = np.linspace(0.0, 1.0, 1025)
     weight = 4.0 * fine**3
@@ -131,8 +132,9 @@ def work_out_albedo() -> NDArray[np.float32]:
         a_fine, b_fine = (np.interp(fine, root_cosine, table[row]) for table in (a, b))
         c_fine = 1.0 / np.maximum(a_fine + b_fine, 1e-3) - 1.0
         for k, term in enumerate((a_fine, b_fine, a_fine * c_fine, b_fine * c_fine)):
-            tables[2 + k, row] = np.trapezoid(term * weight, fine)
-    return tables.astype(np.float32)
+            means[row, k] = np.trapezoid(term * weight, fine)
+    pairs = np.stack([a, b], axis=-1)
+    return np.concatenate([pairs.ravel(), means.ravel(), np.zeros(16)]).astype(np.float32)
 
 
 @inner
@@ -146,15 +148,13 @@ def _place(x, count):
 @inner
 def _look_up(tables, alpha, cosine):
     """A and B at (alpha, cosine), bilinear in the square roots."""
-    table = float32s(tables)
     i, s = _place(cosine, _COSINES)
     j, t = _place(alpha, _ALPHAS)
     w00, w10, w01, w11 = (1.0 - s) * (1.0 - t), s * (1.0 - t), (1.0 - s) * t, s * t
-    k = j * _COSINES + i
-    below, second = k + _COSINES, _ALPHAS * _COSINES
-    a = w00 * table[k] + w10 * table[k + 1] + w01 * table[below] + w11 * table[below + 1]
-    k, below = k + second, below + second
-    b = w00 * table[k] + w10 * table[k + 1] + w01 * table[below] + w11 * table[below + 1]
+    k = 2 * (j * _COSINES + i)
+    low, high = load_rows(float32s(tables), k), load_rows(float32s(tables), k + 2 * _COSINES)
+    a = w00 * low[0] + w10 * low[2] + w01 * high[0] + w11 * high[2]
+    b = w00 * low[1] + w10 * low[3] + w01 * high[1] + w11 * high[3]
     return a, b
 
 
@@ -191,13 +191,9 @@ def _interface_mean(surface, tables):
     """Mean of `_interface_share` over the hemisphere, weighted by the cosine."""
     j, t = _place(surface.alpha, _ALPHAS)
     f0, f90 = largest(surface.f0), surface.f90
-    table, size = float32s(tables), _ALPHAS * _COSINES
-    k = 2 * size + j * _COSINES
-    lower = f0 * table[k] + f90 * table[k + size]
-    lower += f0 * (f0 * table[k + 2 * size] + f90 * table[k + 3 * size])
-    k = k + _COSINES
-    upper = f0 * table[k] + f90 * table[k + size]
-    upper += f0 * (f0 * table[k + 2 * size] + f90 * table[k + 3 * size])
+    mean = load_rows(float32s(tables), _MEANS + 4 * j)  # of this row and the next
+    lower = f0 * mean[0] + f90 * mean[1] + f0 * (f0 * mean[2] + f90 * mean[3])
+    upper = f0 * mean[4] + f90 * mean[5] + f0 * (f0 * mean[6] + f90 * mean[7])
     return lower * (1.0 - t) + upper * t
 
 
@@ -291,9 +287,11 @@ def scatter(surface, lobes, tables, wo, wi):
     All are 0 where either direction is below the surface.
     """
     up = (wo[2] > 0.0) & (wi[2] > 0.0)
-    half = normalized((wo[0] + wi[0], wo[1] + wi[1], wo[2] + wi[2]))
-    slant = 1.0 - max(dot(wo, half), 0.0)
-    schlick = slant * slant * slant * slant * slant
+    half, schlick = wi, 0.0 * wi[2]
+    if any_of((surface.coat > 0.0) | (surface.f90 > 0.0)):
+        half = normalized((wo[0] + wi[0], wo[1] + wi[1], wo[2] + wi[2]))
+        slant = 1.0 - max(dot(wo, half), 0.0)
+        schlick = slant * slant * slant * slant * slant
     density = lobes.chance_base * wi[2] * (1.0 / math.pi)
     coat_value = 0.0 * density
     if any_of(surface.coat > 0.0):

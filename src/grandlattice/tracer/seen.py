@@ -28,9 +28,10 @@ from grandlattice.tracer.stream import (
     keep,
     keep_number,
     keep_triple,
+    kept_number,
 )
 from grandlattice.tracer.vectors import dot, frame, luminance, subtract, to_world
-from grandlattice.tracer.vertices import hit_vertex, just_behind, lifted, solid_at
+from grandlattice.tracer.vertices import hit_vertex, just_behind, lifted, of_placements, solid_at
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -61,7 +62,7 @@ def alpha_behind(scene, room, options, active, path, t_near):
         active = active & hit.found
         if any_of(active):
             t_near = where(active, just_behind(hit.distance, origin), t_near)
-            active = active & (int32s(scene.held_out)[hit.placement] == 0)
+            active = active & (of_placements(scene.held_out, hit.placement) == 0)
             vertex = hit_vertex(scene, hit, origin, direction, path.time)
             surface = surface_at(scene, vertex.material, sharp_at(vertex), room + 4 * MATERIAL)
             cosine = min(-dot(direction, vertex.normal), 1.0)
@@ -98,7 +99,7 @@ def record_first(scene, room, lens, options, writing, aside, path, vertex, norma
     Paths that something clear turned `aside` say it with a negative depth.
     """
     both = writing | aside
-    column, line = int32s(room)[path.number + COLUMN], int32s(room)[path.number + LINE]
+    column, line = kept_number(room, COLUMN, path), kept_number(room, LINE, path)
     away = path.direction
     forward = 0.0 * path.time + 1.0
     if lens.around == 0:

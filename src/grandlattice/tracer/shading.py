@@ -57,7 +57,7 @@ from grandlattice.tracer.vectors import (
     to_local,
     to_world,
 )
-from grandlattice.tracer.vertices import bumped, hit_vertex, just_behind, lifted, solid_at
+from grandlattice.tracer.vertices import bumped, hit_vertex, just_behind, lifted, of_placements, solid_at
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -93,8 +93,10 @@ def _spot(scene, lens, path, vertex, dimension):
 
 
 @inner
-def _first_matt(room, path):
-    """What of a path's first scattering was diffuse; of no meaning before it."""
+def _first_matt(room, options, path):
+    """What of a path's first scattering was diffuse; of no meaning before it, and where nobody asks."""
+    if options.share_count == 0:
+        return 0.0 * path.time
     return float32s(room)[path.number + FIRST_MATT]
 
 
@@ -184,7 +186,7 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
         radiance = add(radiance, choose(on, seen_light, BLACK))
         if options.share_count > 0:
             credit(
-                room, options, path.number, on, seen_light, vertices, _first_matt(room, path),
+                room, options, path.number, on, seen_light, vertices, _first_matt(room, options, path),
                 through_clear, int32s(scene.glow_groups)[vertex.placement],
             )  # fmt: skip
 
@@ -220,7 +222,7 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
         credit_lit(room, options, path.number, at_first)
         gathers = on | at_first  # light falls on what is black, too
     if scene.light_count > 0 and any_of(gathers):
-        seen_as = SeenAs(throughput, vertices + 1, _first_matt(room, path), through_clear)
+        seen_as = SeenAs(throughput, vertices + 1, _first_matt(room, options, path), through_clear)
         light, total, shot = gather(
             scene, room, options, gathers, path, shaded, deep, at_first, turn, dimension, seen_as
         )  # fmt: skip
@@ -229,7 +231,7 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
     parts, chosen = on & seen, choice
     for branch in range(1 << options.halvings):
         own = branch_of(path, parts, branch, options.halvings, places)
-        if options.halvings > 0:
+        if options.halvings > 0 and any_of(parts):
             again, _ = pair(own.seed, own.sample, all_lanes(dimension + _BRANCH))
             chosen = where(parts, again, choice)
         if branch > 0:
@@ -282,7 +284,7 @@ def _scattered(scene, room, options, dimension, on, path, shaded, choice, turn, 
         seed=path.seed,
         sample=path.sample,
         matt=matt_share,
-        linked=where(on, int32s(scene.reached)[vertex.placement], path.linked),
+        linked=where(on, of_placements(scene.reached, vertex.placement), path.linked),
         time=path.time,
         lined=path.lined,
     )

@@ -50,6 +50,7 @@ FILM = np.dtype(
 NOTHING = 3e38
 RANKS = 6
 """How many objects of a pixel are told apart."""
+_FEW = 4  # samples of a pixel that are read one by one
 
 BATCH = 2048
 CAPACITY = BATCH + LANES
@@ -210,6 +211,13 @@ def _write(results, field, path, value, test):
 
 
 @inner
+def kept_number(room, field, path):
+    """A whole number that was written for the paths before."""
+    words = int32s(room)
+    return load(words, field + path.lined) if path.lined >= 0 else words[path.number + field]
+
+
+@inner
 def keep(room, field, path, value, test):
     """Write a result of the paths of a mask."""
     _write(float32s(room), field, path, value, test)
@@ -296,25 +304,33 @@ def line_up(
     A pixel has `stride` places; those without a sample have the number −1.
     """
     words, results, places = int32s(room), float32s(room), pixels * stride
+    line = first_pixel // width
+    column = first_pixel - line * width
     for i in range(pixels):
-        pixel = first_pixel + i
-        line = pixel // width
-        column, line = film.left + left + pixel - line * width, film.top + top + line
         for k in range(i * stride, (i + 1) * stride):
-            words[COLUMN + k], words[LINE + k] = column, line
+            words[COLUMN + k], words[LINE + k] = film.left + left + column, film.top + top + line
             words[SAMPLE + k] = first + k - i * stride if k - i * stride < count else -1
+        column += 1
+        if column == width:
+            column, line = 0 * column, line + 1
     for k in range(0, places, LANES):
         store(results, DEPTH + k, all_lanes(math.inf))
-        for channel in range(3):
-            store(results, ALBEDO + channel * CAPACITY + k, all_lanes(0.0))
-            store(results, CAUGHT + channel * CAPACITY + k, all_lanes(0.0))
-    for k in range(0, branches * places, LANES):
-        store(results, FIRST_MATT + k, all_lanes(0.0))
-        for channel in range(3):
-            store(results, RADIANCE + channel * CAPACITY + k, all_lanes(0.0))
-            store(results, FIRST_LUX + channel * CAPACITY + k, all_lanes(0.0))
-        for channel in range(3 * share_count):
-            store(results, SHARES + channel * CAPACITY + k, all_lanes(0.0))
+    _clear(results, ALBEDO, 3, places)
+    if film.caught != 0:
+        _clear(results, CAUGHT, 3, places)
+    _clear(results, RADIANCE, 3, branches * places)
+    if share_count > 0:
+        _clear(results, FIRST_MATT, 1, branches * places)
+        _clear(results, FIRST_LUX, 3, branches * places)
+        _clear(results, SHARES, 3 * share_count, branches * places)
+
+
+@inner
+def _clear(results, field, count, places):
+    """Make results nought, `count` fields from one on."""
+    for channel in range(count):
+        for k in range(0, places, LANES):
+            store(results, field + channel * CAPACITY + k, all_lanes(0.0))
 
 
 @inner
@@ -381,10 +397,31 @@ def _keep_nearest(room, film, pixel, at, on, count):
 def _add_up(room, field, at, count, into, place, on):
     """Add a field of the samples of sixteen pixels to a film, one after the other."""
     results, sums = float32s(room), float32s(into)
-    total = row_sums(results, at + field, count)
-    for k in range(LANES, count, LANES):
-        total += row_sums(results, at + (field + k), count - k)
+    if count <= _FEW:
+        total = _finite(results[at + field])
+        for k in range(1, count):
+            total += _finite(results[at + (field + k)])
+    else:
+        total = row_sums(results, at + field, count)
+        for k in range(LANES, count, LANES):
+            total += row_sums(results, at + (field + k), count - k)
     scatter_to(sums, place, sums[place] + total, on)
+
+
+@inner
+def _finite(x):
+    return where(abs(x) < 3e38, x, 0.0)
+
+
+@inner
+def _join(results, field, count, places, branches):
+    """Add what branches brought home to what their paths' first did, `count` fields from one on."""
+    for channel in range(count):
+        for k in range(field + channel * CAPACITY, field + channel * CAPACITY + places, LANES):
+            whole = load(results, k)
+            for branch in range(1, branches):
+                whole += load(results, k + branch * places)
+            store(results, k, whole)
 
 
 @inner
@@ -392,6 +429,9 @@ def develop(room, film, share_count, pixels, stride, count, branches):
     """Add the results of a batch to the film, sixteen pixels at a time, a pixel's samples in order."""
     words, places = int32s(room), pixels * stride
     counts = (film.objects != 0) or (film.looks != 0) or (film.depth_soft != 0)
+    if branches > 1:
+        _join(float32s(room), RADIANCE, 3, places, branches)
+        _join(float32s(room), SHARES, 3 * share_count, places, branches)
     for first in range(0, pixels, LANES):
         number = lane_numbers() + first
         on = number < pixels
@@ -400,11 +440,10 @@ def develop(room, film, share_count, pixels, stride, count, branches):
         pixel = line * film.width + column
         _keep_nearest(room, film, pixel, at, on, count)
         for channel in range(3):
-            for branch in range(branches):
-                light = RADIANCE + channel * CAPACITY + branch * places
-                _add_up(room, light, at, count, film.beauty, 4 * pixel + channel, on)
-                if film.half != 0:
-                    _add_up(room, light, at, count, film.half, 4 * pixel + channel, on)
+            light = RADIANCE + channel * CAPACITY
+            _add_up(room, light, at, count, film.beauty, 4 * pixel + channel, on)
+            if film.half != 0:
+                _add_up(room, light, at, count, film.half, 4 * pixel + channel, on)
             _add_up(room, ALBEDO + channel * CAPACITY, at, count, film.albedo, 3 * pixel + channel, on)
             if film.caught != 0:
                 _add_up(room, CAUGHT + channel * CAPACITY, at, count, film.caught, 3 * pixel + channel, on)
@@ -412,9 +451,7 @@ def develop(room, film, share_count, pixels, stride, count, branches):
         for channel in range(3 * share_count):
             share, part = channel // 3, channel % 3
             into = film.shares + 12 * share * film.pixels
-            for branch in range(branches):
-                shared = SHARES + channel * CAPACITY + branch * places
-                _add_up(room, shared, at, count, into, 3 * pixel + part, on)
+            _add_up(room, SHARES + channel * CAPACITY, at, count, into, 3 * pixel + part, on)
     if counts:
         for i in range(pixels):
             k = i * stride

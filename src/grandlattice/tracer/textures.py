@@ -198,7 +198,7 @@ def _texel(texture, kind, decode, index, weight):
         d, curve = float32s(decode), where(kind == SRGB_BYTES, 256, 0)
         rgba = (
             d[curve + (word & 255)], d[curve + ((word >> 8) & 255)],
-            d[curve + ((word >> 16) & 255)], d[word >> 24],
+            d[curve + ((word >> 16) & 255)], to_floats(word >> 24) / 255.0,
         )  # fmt: skip
     if any_of(~bytewise):
         t, k = float32s(texture), where(bytewise, 0, 4 * index)

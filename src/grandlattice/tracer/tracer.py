@@ -8,10 +8,12 @@ from __future__ import annotations
 
 import math
 import time
+from collections import deque
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from threading import Event, Lock, local
+from functools import partial
+from threading import Event, Lock
 
 import numpy as np
 from numpy.typing import NDArray
@@ -220,17 +222,22 @@ class Tracer:
         # Every other round is added to a half of its own as well.
         tables = Pinned(FILM, **where, **held), Pinned(FILM, **where, **held, half=rounds.sums["half"])
         words = room_for(int(options.record["share_count"]))
-        lock, own = Lock(), local()
-        trace_tile = kernel("trace_tile")
+        rooms = [aligned_words(words) for _ in range(self.threads)]
+        lock, trace_tile = Lock(), kernel("trace_tile")
 
-        def work(tile: Tile, this: Round) -> None:
-            if (stop is not None and stop.is_set()) or not rounds.may_begin(tile):
-                return
-            if not hasattr(own, "room"):
-                own.room = aligned_words(words)
+        def work(this: Round, waiting: deque[Tile], room: NDArray[np.float32]) -> None:
+            while waiting and (stop is None or not stop.is_set()):
+                try:
+                    tile = waiting.popleft()
+                except IndexError:
+                    return  # another thread took the last
+                if rounds.may_begin(tile):
+                    trace(this, tile, room)
+
+        def trace(this: Round, tile: Tile, room: NDArray[np.float32]) -> None:
             began = time.perf_counter()
             rays = trace_tile(
-                scene.scene.address, own.room.ctypes.data, lens.address, options.address,
+                scene.scene.address, room.ctypes.data, lens.address, options.address,
                 tables[this.number % 2].address, *tile[:4], this.first, this.samples,
                 *_batches(this.samples, options),
             )  # fmt: skip
@@ -242,7 +249,7 @@ class Tracer:
         # A pixel's rounds are added in order: one of the whole picture after the other.
         with ThreadPoolExecutor(self.threads) as pool:
             for this, tiles in rounds:
-                list(pool.map(lambda tile, at=this: work(tile, at), tiles))
+                list(pool.map(partial(work, this, deque(tiles)), rooms))
                 if stop is not None and stop.is_set():
                     raise Stopped
 

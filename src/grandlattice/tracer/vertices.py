@@ -7,7 +7,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from grandlattice.tracer.lanes import inner, to_floats, to_ints, where
+from grandlattice.tracer.lanes import all_lanes, any_of, inner, to_floats, to_ints, where
 from grandlattice.tracer.memory import aligned_words, float32s, int32s, load_rows
 from grandlattice.tracer.vectors import (
     add,
@@ -39,7 +39,7 @@ SCENE = np.dtype(
         ("more_densities", "i8"),  # the same for the second uvs
         # Placements.
         ("first", "i8"),  # (P,) int32, the first triangle of each
-        ("held_out", "i8"),  # (P,) int32: 0 what the camera sees is there, MATTE, CATCHES
+        ("held_out", "i8"),  # (P,) int32: 0 what the camera sees is there, MATTE, CATCHES; 0 without any
         ("item", "i8"),  # (P,) int32, the item each is of
         ("looks", "i8"),  # (P,) int32, where the materials of its subsets begin in …
         ("materials_of", "i8"),  # … these, int32
@@ -52,7 +52,7 @@ SCENE = np.dtype(
         ("lights", "i8"), ("light_count", "i8"), ("domes", "i8"),
         ("light_steps", "i8"),  # how many places lights have that move; 0 where none does
         ("solid", "i8"),  # (P,) int32: 1 where glass is solid, −1 with its normals inwards; 0 without any
-        ("reached", "i8"),  # (P,) int32, the bits of lights that do not reach everything
+        ("reached", "i8"),  # (P,) int32, the bits of lights that do not reach everything; 0 without any
         ("brightness", "i8"),  # (M,) float32, how materials glow that are aimed at, 0 for others
         ("glows", "i8"),  # whether the last light is what glows
         ("glow_groups", "i8"),  # (P,) int32, bits of the light passes that what glows counts for
@@ -117,11 +117,23 @@ class Vertex(NamedTuple):
 
 
 @inner
+def of_placements(words, placement):
+    """What a table, (P,) int32 by address, says of placements; 0 where there is none."""
+    found = all_lanes(0)
+    if words != 0:
+        found = int32s(words)[placement]
+    return found
+
+
+@inner
 def _faced(normal, direction):
     """A shading normal turned just enough that the viewer is above its horizon."""
     below = dot(normal, direction)
-    turned = normalized(add(normal, scale(direction, -(below + 2e-3))))
-    return choose(below > -1e-3, turned, normal)
+    hidden = below > -1e-3
+    if any_of(hidden):
+        turned = normalized(add(normal, scale(direction, -(below + 2e-3))))
+        normal = choose(hidden, turned, normal)
+    return normal
 
 
 @inner

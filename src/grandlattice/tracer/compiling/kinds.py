@@ -307,12 +307,12 @@ def logarithm(x):
 
 
 @intrinsic
-def first_of(typing_context, number):
-    """The number in the first lane."""
-    scalar = {ints: types.int64, floats: types.float32}[number]
+def number_in(typing_context, lanes, lane):
+    """The number in one of the lanes, 0 … 15."""
+    scalar = {ints: types.int64, floats: types.float32}[lanes]
 
     def generate(context, builder, signature, arguments):
-        value = builder.extract_element(arguments[0], ir.Constant(WORD, 0))
-        return builder.sext(value, LONG) if number is ints else value
+        value = builder.extract_element(arguments[0], builder.trunc(arguments[1], WORD))
+        return builder.sext(value, LONG) if lanes is ints else value
 
-    return scalar(number), generate
+    return scalar(lanes, types.int64), generate
