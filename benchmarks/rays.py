@@ -37,7 +37,7 @@ from grandlattice.tracer import PASSES, Sensor, Tracer, TraceSettings
 from grandlattice.tracer.materials import is_clear
 
 SETTINGS = {"scale": "25%", "samples": 16, "denoise": False}
-ROOM = 12_000_000  # rays the recorder has room for
+ROOM = 20_000_000  # rays the recorder has room for
 
 
 def main() -> None:
@@ -91,11 +91,11 @@ def ground():
 
 
 def grid(columns: int, rows: int):
-    """The triangles of a net of so many cells."""
+    """The triangles of a net of so many cells, two for each, as polygons of four corners are cut."""
     i, j = (a.ravel() for a in np.meshgrid(np.arange(columns), np.arange(rows)))
     a = j * (columns + 1) + i
     b = a + columns + 1
-    return np.concatenate([np.stack([a, b, b + 1], 1), np.stack([a, b + 1, a + 1], 1)])
+    return np.stack([np.stack([a, b, b + 1], 1), np.stack([a, b + 1, a + 1], 1)], 1).reshape(-1, 3)
 
 
 def matt_scene(points, faces, eye, turned: float):
@@ -116,7 +116,7 @@ def matt_scene(points, faces, eye, turned: float):
     place[3, :3] = eye
     camera = Camera("/Camera", place, (1.6, 0.9), focal_length=1.4)
     snapshot = Snapshot((Item(shape, np.eye(4), (0,)),), (matt,), (sky,), camera)
-    return snapshot, {}, Sensor(camera, 320, 180), TraceSettings(samples=16, bounces=4)
+    return snapshot, {}, Sensor(camera, 640, 360), TraceSettings(samples=16, bounces=4)
 
 
 # Names → the shape, where the camera stands, and how far down it is turned.

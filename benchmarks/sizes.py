@@ -31,7 +31,8 @@ def bumpy(rows: int, columns: int) -> Geometry:
     points = (r[..., None] * ball).reshape(-1, 3).astype(np.float32)
     i, j = (np.ravel(a) for a in np.meshgrid(np.arange(rows), np.arange(columns), indexing="ij"))
     a, b = i * (columns + 1) + j, (i + 1) * (columns + 1) + j
-    triangles = np.concatenate([np.stack([a, a + 1, b + 1], 1), np.stack([a, b + 1, b], 1)]).astype(np.int32)
+    triangles = np.stack([np.stack([a, a + 1, b + 1], 1), np.stack([a, b + 1, b], 1)], 1)
+    triangles = triangles.reshape(-1, 3).astype(np.int32)
     normals = ball.reshape(-1, 3).astype(np.float32)[triangles]
     uvs = np.zeros((len(triangles), 3, 2), np.float32)
     return Geometry("/Ball", points, triangles, normals, uvs, np.zeros(len(triangles), np.int32))

@@ -34,7 +34,7 @@ def sphere(columns: int = 96) -> Geometry:
     points = np.stack([np.sin(t) * np.cos(p), np.cos(t), np.sin(t) * np.sin(p)], -1).reshape(-1, 3)
     i, j = (np.ravel(a) for a in np.meshgrid(np.arange(columns // 2), np.arange(columns), indexing="ij"))
     a, b = i * (columns + 1) + j, (i + 1) * (columns + 1) + j
-    triangles = np.concatenate([np.stack([a, a + 1, b + 1], 1), np.stack([a, b + 1, b], 1)])
+    triangles = np.stack([np.stack([a, a + 1, b + 1], 1), np.stack([a, b + 1, b], 1)], 1).reshape(-1, 3)
     return geometry(points, triangles, points[triangles])
 
 

@@ -180,7 +180,7 @@ def ask(scene, room, active, origin, direction, near, far, masks, together, out,
     )  # fmt: skip
     store(float32s(out), 0, where(hit.found, hit.distance, -1.0))
     store(float32s(out), LANES, where(hit.found, hit.u, -1.0))
-    store(int32s(geometry), 0, where(hit.found, hit.placement * 100000 + hit.triangle, -1))
+    store(int32s(geometry), 0, where(hit.found, hit.placement * 100000 + hit.primitive, -1))
     dark = embree.blocked(
         scene, room, mask_of(active), _triple(origin, 0), _triple(direction, 0),
         all_lanes(far), all_lanes(masks), all_lanes(0.0),
@@ -191,12 +191,14 @@ def ask(scene, room, active, origin, direction, near, far, masks, together, out,
 ROOM = aligned_words(embree.RAY_ROOM)
 
 
-def two_balls() -> embree.RayScene:
+def two_balls(quads: bool = True) -> embree.RayScene:
     """A unit ball at the origin for everybody, and one around it that the camera does not see: the
-    same ball again, three times as large."""
+    same ball again, three times as large.  Triangles are quads two by two, or not."""
     ball = sphere(24)
     points = np.concatenate([ball.points, ball.points, np.zeros((1, 3), np.float32)])
-    triangles = np.concatenate([ball.triangles, ball.triangles + len(ball.points)])
+    corners = ball.triangles.copy()
+    corners[1::2] = np.roll(corners[1::2], 0 if quads else 1, axis=1)
+    triangles = np.concatenate([corners, corners + len(ball.points)])
     matrices = np.stack([np.eye(3, 4), np.diag([3.0, 3.0, 3.0, 1.0])[:3]]).astype(np.float32)
     return embree.RayScene(
         embree.Placements(
@@ -246,9 +248,10 @@ def test_rays_meet_what_they_should() -> None:
 
 
 @settings(max_examples=40, deadline=None)
-@given(st.integers(1, 2**LANES - 1), st.randoms(use_true_random=False))
-def test_a_ray_is_the_same_alone_in_a_packet_and_in_any_company(active: int, rng) -> None:
-    scene, (origin, direction) = two_balls(), fan()
+@given(st.integers(1, 2**LANES - 1), st.booleans(), st.randoms(use_true_random=False))
+def test_a_ray_is_the_same_alone_in_a_packet_and_in_any_company(active: int, quads: bool, rng) -> None:
+    scene, (origin, direction) = two_balls(quads), fan()
+    assert (scene.first < 0).all() == quads
     direction = direction + np.array([[rng.uniform(-0.1, 0.1) for _ in range(3)] for _ in range(LANES)])
     direction /= np.linalg.norm(direction, axis=1, keepdims=True)
     on = np.array([active >> k & 1 for k in range(LANES)], bool)
@@ -427,3 +430,61 @@ def test_triangles_kept_from_the_scene_before_are_those_made_anew(seed: int) -> 
             np.testing.assert_array_equal(kept.densities, anew.densities)
         before = kept
     np.testing.assert_array_equal(before.densities, anew.densities)
+
+
+@njit
+def meet(scene, room, first, origin, direction, out, triangle):
+    """The triangle rays meet, how much of its second and third corner is there, and how far it is."""
+    far, both = all_lanes(1e30), all_lanes(embree.CAMERA)
+    hit = embree.closest_hits(
+        scene, 0, room, mask_of(0xFFFF), _triple(origin, 0), _triple(direction, 0),
+        all_lanes(0.0), far, both, all_lanes(0.0), False,
+    )  # fmt: skip
+    number, b, c = embree.triangle_met(hit, int32s(first)[hit.placement])
+    store(int32s(triangle), 0, where(hit.found, number, -1))
+    store(float32s(out), 0, b)
+    store(float32s(out), LANES, c)
+    store(float32s(out), 2 * LANES, hit.distance)
+
+
+def test_a_quad_is_met_as_its_two_triangles_are() -> None:
+    rng = np.random.default_rng(3)
+    x, y = np.meshgrid(np.arange(5.0), np.arange(5.0))
+    points = np.stack([x, y, 0.4 * rng.random((5, 5))], -1).reshape(-1, 3)  # bent along each diagonal
+    points = np.concatenate([points, points[:1]]).astype(np.float32)
+    a = (np.arange(4)[:, None] * 5 + np.arange(4)).reshape(-1)
+    pairs = np.stack([np.stack([a, a + 1, a + 6], 1), np.stack([a, a + 6, a + 5], 1)], 1)
+    pairs = pairs.reshape(-1, 3).astype(np.int32)
+    alone = pairs.copy()
+    alone[1::2] = np.roll(pairs[1::2], 1, axis=1)  # the same triangles, but not as a polygon is cut
+    assert embree.quads_of(pairs) is not None
+    assert embree.quads_of(alone) is None
+    one_more = np.concatenate([pairs, [(0, 24, 4)]]).astype(np.int32)  # mostly quads, beside one that is none
+    where_to = np.concatenate([rng.uniform(0.1, 3.9, (LANES, 2)), np.full((LANES, 1), 3.0)], 1)
+    origin = np.ascontiguousarray(where_to.T, np.float32)
+    direction = np.ascontiguousarray(np.tile([[0.05], [0.03], [-1.0]], LANES), np.float32)
+    seen = []
+    for triangles, parts in ((pairs, [0, 32]), (alone, [0, 32]), (one_more, [0, 32, 33])):
+        count = len(parts) - 1
+        scene = embree.RayScene(
+            embree.Placements(
+                points, triangles, np.array(parts), np.arange(count), np.zeros((count, 3, 4), np.float32),
+                np.zeros(count, bool), np.full(count, embree.CAMERA), np.zeros(count, bool),
+                np.zeros((count, 0, 3, 4), np.float32),
+            )
+        )  # fmt: skip
+        assert (scene.first < 0).tolist() == [triangles is not alone, False][:count]
+        first, met = np.ascontiguousarray(scene.first), np.zeros(LANES, np.int32)
+        out = np.zeros((3, LANES), np.float32)
+        meet(
+            scene.opaque, ROOM.ctypes.data, first.ctypes.data, origin.ctypes.data, direction.ctypes.data,
+            out.ctypes.data, met.ctypes.data,
+        )  # fmt: skip
+        b, c, distance = (row[:, None] for row in out)
+        corners = points[triangles[met]]
+        place = (1 - b - c) * corners[:, 0] + b * corners[:, 1] + c * corners[:, 2]
+        np.testing.assert_allclose(place, (origin + distance.T * direction).T, atol=2e-6)
+        seen.append(met)
+    np.testing.assert_array_equal(seen[0], seen[1])
+    assert len(set((seen[0] % 2).tolist())) == 2  # both halves were met
+    assert ((seen[2] == seen[0]) | (seen[2] == 32)).all()

@@ -10,6 +10,7 @@ from bench import snapshot_of
 from grandlattice.snapshot import Geometry, Item
 from grandlattice.stage.shapes.polygons import triangulated
 from grandlattice.stage.shapes.subdivision import Cage, subdivided
+from grandlattice.tracer.embree import quads_of
 from shapes import camera, dome, moved, sphere, trace
 
 CUBE = np.array([(x, y, z) for x in (-1, 1) for y in (-1, 1) for z in (-1, 1)], float)
@@ -87,8 +88,9 @@ def test_bent_polygons_are_cut_where_they_are_bent() -> None:
 def area_of(shape: Geometry) -> float:
     at = shape.points[shape.triangles].astype(float)
     cross = np.cross(at[:, 1] - at[:, 0], at[:, 2] - at[:, 0])
-    # Triangles are counter-clockwise seen from where their normals point.
-    assert ((cross[:, None] * shape.corner_normals).sum(-1) > 0.0).all()
+    # Triangles are counter-clockwise seen from where their normals point; at poles some have no area.
+    real = np.linalg.norm(cross, axis=-1) > 0.0
+    assert ((cross[real][:, None] * shape.corner_normals[real]).sum(-1) > 0.0).all()
     return float(np.linalg.norm(cross, axis=1).sum() / 2)
 
 
@@ -180,6 +182,42 @@ def test_curves_are_tubes_through_their_points() -> None:
         assert np.linalg.norm(ends - end, axis=1).min() < 1e-6
     # A B-spline begins at (P₀ + 4 P₁ + P₂)/6.
     assert np.linalg.norm(found["Spline"].points - (1, 2 / 3, 0), axis=1).min() < 1e-6
+
+
+@pytest.mark.parametrize("hand", [UsdGeom.Tokens.rightHanded, UsdGeom.Tokens.leftHanded])
+def test_whatever_has_four_corners_is_put_to_the_ray_library_as_quads(hand: str) -> None:
+    stage = Usd.Stage.CreateInMemory()
+    flat = [
+        (0, 0, 0),
+        (2, 1, 0),
+        (0, 2, 0),
+        (1, 1, 0),
+        (4, 0, 0),
+        (4, 2, 0),
+    ]  # an arrow, and a square of sorts
+    for name, scheme in (("Mesh", "none"), ("Smooth", "catmullClark")):
+        mesh = UsdGeom.Mesh.Define(stage, f"/{name}")
+        mesh.CreatePointsAttr([Gf.Vec3f(*p) for p in flat])
+        mesh.CreateFaceVertexCountsAttr([4, 4])
+        mesh.CreateFaceVertexIndicesAttr([0, 1, 2, 3, 1, 4, 5, 2])
+        mesh.CreateSubdivisionSchemeAttr(scheme)
+        mesh.CreateOrientationAttr(hand)
+    for kind in (UsdGeom.Sphere, UsdGeom.Cylinder, UsdGeom.Cone, UsdGeom.Cube):
+        kind.Define(stage, f"/{kind.__name__}").CreateOrientationAttr(hand)
+    rod = UsdGeom.BasisCurves.Define(stage, "/Rod")
+    rod.CreatePointsAttr([Gf.Vec3f(0, 0, 0), Gf.Vec3f(0, 0, 4)])
+    rod.CreateCurveVertexCountsAttr([2])
+    rod.CreateTypeAttr("linear")
+    for item in snapshot_of(stage).items:
+        shape = item.geometry
+        quads = quads_of(shape.triangles)
+        assert quads is not None, shape.path
+        # Each of Embree's two triangles runs the way its own does: corners 0 1 3, and 2 3 1.
+        for half, order in ((0, (3, 0, 1)), (1, (3, 1, 2))):
+            assert (quads[:, order] == shape.triangles[half::2]).all()
+        if shape.path != "/Smooth":  # an arrow made smooth folds
+            area_of(shape)
+    assert quads_of(np.array([(0, 1, 2), (0, 2, 3), (0, 3, 4)], np.int32)) is None  # a pentagon
 
 
 def test_instances_stand_where_they_should_and_share_their_triangles() -> None:

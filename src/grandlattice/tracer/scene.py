@@ -285,7 +285,6 @@ class SceneBuilder:
             tracks=np.ascontiguousarray(tracks[..., :3].swapaxes(-1, -2), np.float32),
             repeated=again_of, masks=masks[of_item], clear=np.array(clear, bool)[of_item],
         )  # fmt: skip
-        arrays["first"] = _or_nought(triangles.first[number].astype(np.int32))
         steps = 0
         if again_of.any():
             turns, of_turns, steps = every[:, :3, :3], again_of, max(tracks.shape[1] - 1, 0)
@@ -300,6 +299,7 @@ class SceneBuilder:
         mirrored = ~again_of & (np.linalg.det(every[:, :3, :3]) < 0.0)
         winding = np.where(mirrored, -1, 1).astype(np.int32)
         rays = embree.RayScene(standing_there)
+        arrays["first"] = _or_nought(rays.first)
         self._placed = _Placed(rays, of_item, winding, steps, bounds, arrays, triangles)
         self._items = key
         return self._placed

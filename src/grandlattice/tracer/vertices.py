@@ -7,6 +7,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from grandlattice.tracer.embree import triangle_met
 from grandlattice.tracer.lanes import all_lanes, any_of, inner, to_floats, to_ints, where
 from grandlattice.tracer.memory import aligned_words, float32s, int32s, load_rows
 from grandlattice.tracer.vectors import (
@@ -38,7 +39,7 @@ SCENE = np.dtype(
         ("densities", "i8"),  # (T,) float32, area in texture coordinates over area; 0 without textures
         ("more_densities", "i8"),  # the same for the second uvs
         # Placements.
-        ("first", "i8"),  # (P,) int32, the first triangle of each
+        ("first", "i8"),  # (P,) int32, the first triangle of each, see `embree.triangle_met`
         ("held_out", "i8"),  # (P,) int32: 0 what the camera sees is there, MATTE, CATCHES; 0 without any
         ("item", "i8"),  # (P,) int32, the item each is of
         ("looks", "i8"),  # (P,) int32, where the materials of its subsets begin in …
@@ -139,8 +140,7 @@ def _faced(normal, direction):
 @inner
 def hit_vertex(scene, hit, origin, direction, time):
     """The surfaces at hits; lanes without a hit see some surface, of no meaning."""
-    t = int32s(scene.first)[hit.placement] + hit.triangle
-    b, c = hit.u, hit.v
+    t, b, c = triangle_met(hit, int32s(scene.first)[hit.placement])
     a = 1.0 - b - c
     facing = hit.normal
     at = load_rows(float32s(scene.shading), t * 16)

@@ -74,10 +74,9 @@ class CurvesSource:
         radius = 0.5 * widths[source]
         along = np.concatenate([points, radius[:, None]], axis=1)
         lines, sizes, of_curve, closed = _lines(along, counts, starts, finite, cubic, self.basis, wrap)
-        corners, normals, uvs, curve = _tubes(lines, sizes, of_curve, closed)
+        places, triangles, normals, uvs, curve = _tubes(lines, sizes, of_curve, closed)
         return Geometry(
-            path, corners.reshape(-1, 3).astype(np.float32),
-            np.arange(3 * len(corners), dtype=np.int32).reshape(-1, 3), normals.astype(np.float32),
+            path, places.astype(np.float32), triangles.astype(np.int32), normals.astype(np.float32),
             uvs.astype(np.float32), np.zeros(len(curve), np.int32),
         )  # fmt: skip
 
@@ -165,11 +164,12 @@ def _lines(
 
 def _tubes(
     lines: NDArray, sizes: NDArray, of_curve: NDArray, closed: bool
-) -> tuple[NDArray, NDArray, NDArray, NDArray]:
-    """Triangles around lines: corners, normals, texture coordinates, and the curve of each."""
+) -> tuple[NDArray, NDArray, NDArray, NDArray, NDArray]:
+    """Points, and triangles around lines: corners, normals, texture coordinates, and the curve of each."""
     count = len(lines)
     if not count:
-        return np.zeros((0, 3, 3)), np.zeros((0, 3, 3)), np.zeros((0, 3, 2)), np.zeros(0, np.int64)
+        none = np.zeros((0, 3), np.int64)
+        return np.zeros((0, 3)), none, np.zeros((0, 3, 3)), np.zeros((0, 3, 2)), np.zeros(0, np.int64)
     starts = np.cumsum(sizes) - sizes
     is_first, is_last = np.zeros(count, bool), np.zeros(count, bool)
     is_first[starts], is_last[starts + sizes - 1] = True, True
@@ -188,6 +188,7 @@ def _tubes(
     line = np.repeat(np.arange(len(sizes)), sizes)
     v = (np.arange(count) - starts[line]) / np.maximum(sizes[line] - 1, 1)
     uvs = np.stack(np.broadcast_arrays(np.arange(_AROUND + 1) / _AROUND, v[:, None]), axis=-1)
+    number = np.arange(ring.size // 3).reshape(*ring.shape[:2], 1)
     begin = np.flatnonzero(~is_last)
 
     def between(grid: NDArray) -> NDArray:
@@ -196,20 +197,20 @@ def _tubes(
         both = np.stack([np.stack([a, b, c], axis=2), np.stack([a, c, d], axis=2)], axis=2)
         return both.reshape(-1, 3, grid.shape[-1])
 
-    parts = [[between(grid) for grid in (ring, around, uvs)]]
+    parts = [[between(number)[..., 0], between(around), between(uvs)]]
     curve = [np.repeat(of_curve[line[begin]], 2 * _AROUND)]
     if not closed:
         for at, direction in ((starts, -1.0), (starts + sizes - 1, 1.0)):
-            a, b = ring[at, :-1], ring[at, 1:]
-            centre = np.broadcast_to(points[at][:, None], a.shape)
+            a, b = number[at, :-1, 0], number[at, 1:, 0]
+            centre = np.broadcast_to(ring.size // 3 + at[:, None], a.shape)
             order = (centre, a, b) if direction > 0 else (centre, b, a)
-            fan = np.stack(order, axis=2).reshape(-1, 3, 3)
-            facing = np.broadcast_to((direction * tangent[at])[:, None, None], (*a.shape[:2], 3, 3))
+            fan = np.stack(order, axis=2)[:, :: int(direction)].reshape(-1, 3)
+            facing = np.broadcast_to((direction * tangent[at])[:, None, None], (*a.shape, 3, 3))
             flat = np.zeros((len(fan), 3, 2))
             parts.append([fan, facing.reshape(-1, 3, 3), flat])
             curve.append(np.repeat(of_curve, _AROUND))
     corners, normals, coordinates = (np.concatenate([part[k] for part in parts]) for k in range(3))
-    return corners, normals, coordinates, np.concatenate(curve)
+    return np.concatenate([ring.reshape(-1, 3), points]), corners, normals, coordinates, np.concatenate(curve)
 
 
 def _unit_or_nought(vectors: NDArray) -> NDArray:

@@ -15,7 +15,7 @@ from pxr import Sdf, Usd, UsdGeom
 
 from grandlattice.readable import many
 from grandlattice.snapshot import Geometry
-from grandlattice.stage.shapes.polygons import smooth_normals, triangulated, unit
+from grandlattice.stage.shapes.polygons import smooth_normals, triangulated, turned_over, unit
 from grandlattice.stage.shapes.subdivision import (
     ENDLESS,
     Cage,
@@ -161,7 +161,7 @@ class MeshSource:
             normals = -normals
         uvs = uvs[corner]
         if self.left_handed:
-            of_point, uvs, normals = of_point[:, ::-1], uvs[:, ::-1], normals[:, ::-1]
+            of_point, uvs, normals = turned_over(of_point), turned_over(uvs), turned_over(normals)
         colours = None if self.paint is None else np.ascontiguousarray(uvs[..., -3:], np.float32)
         more = None if self.more_uvs is None else np.ascontiguousarray(uvs[..., 2:4], np.float32)
         uvs = uvs[..., :2]

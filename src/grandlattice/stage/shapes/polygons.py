@@ -39,9 +39,19 @@ def triangulated(points: NDArray, counts: Ints, indices: Ints) -> tuple[Ints, In
         bent = np.flatnonzero(_bent(points.T.astype(np.float64)[:, indices[ring.T]]))
         if len(bent):
             cut = _clipped(_flattened(points[indices[ring[bent]]].astype(np.float64)))
+            if size == 4:  # a fan as well, from one corner or its neighbour
+                cut = (cut[:, :1, :1] + np.array([[0, 1, 2], [0, 2, 3]])) % 4
             place = first_of_face[chosen[bent]][:, None] + np.arange(size - 2)
             corners[place] = np.take_along_axis(ring[bent][:, None, :], cut, axis=2)
     return face, corners
+
+
+def turned_over(corners: NDArray) -> NDArray:
+    """Values (T, 3, …) of triangles the other way round; two that are a quad still are one, see
+    `tracer.embree.quads_of`."""
+    turned = corners[:, ::-1].copy()
+    turned[1::2] = corners[1::2][:, (1, 0, 2)]
+    return turned
 
 
 def _bent(polygons: NDArray[np.float64]) -> NDArray[np.bool_]:

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from pxr import Usd, UsdGeom
 
 from grandlattice.snapshot import Geometry
+from grandlattice.stage.shapes.polygons import turned_over
 
 PRIMITIVES = (
     "Sphere", "Cube", "Cylinder", "Cylinder_1", "Cone", "Capsule", "Capsule_1", "Plane",
@@ -65,9 +66,10 @@ class PrimitiveSource:
         corners, normals = np.roll(corners, shift, axis=-1), np.roll(normals, shift, axis=-1)
         edges = corners[:, 1:] - corners[:, :1]
         real = np.linalg.norm(np.cross(edges[:, 0], edges[:, 1]), axis=-1) > 0.0
-        corners, normals, uvs = corners[real], normals[real], uvs[real]
+        if not real.any():  # at poles some triangles have no area; a quad needs both of its own
+            corners, normals, uvs = corners[:0], normals[:0], uvs[:0]
         if self.left_handed:
-            corners, normals, uvs = corners[:, ::-1], -normals[:, ::-1], uvs[:, ::-1]
+            corners, normals, uvs = turned_over(corners), -turned_over(normals), turned_over(uvs)
         points, of_point = np.unique(
             corners.reshape(-1, 3).astype(np.float32) + np.float32(0.0), axis=0, return_inverse=True
         )
