@@ -14,7 +14,6 @@ from grandlattice.tracer.lamps import DOME, light_at
 from grandlattice.tracer.lanes import all_lanes, any_of, count_of, inner, to_ints, where
 from grandlattice.tracer.lights import FAR, aims, background, glow_density, light_reach, meet_light, reaches
 from grandlattice.tracer.materials import see_through, sharp_at, surface_at
-from grandlattice.tracer.memory import float32s
 from grandlattice.tracer.sampling import pair
 from grandlattice.tracer.scattering import scatter
 from grandlattice.tracer.shares import credit, credit_lux, credit_shadow
@@ -25,6 +24,7 @@ from grandlattice.tracer.stream import (
     THROUGH,
     VERTICES,
     keep_triple,
+    kept,
     with_light,
 )
 from grandlattice.tracer.vectors import (
@@ -170,8 +170,8 @@ def light_met(scene, room, options, active, path, later, distance):
             light = add(light, choose(here, share, BLACK))
             if options.share_count > 0:
                 credit(
-                    room, options, path.number, here, share, path.state & VERTICES,
-                    float32s(room)[path.number + FIRST_MATT], (path.state & THROUGH) != 0,
+                    room, options, path, here, share, path.state & VERTICES,
+                    kept(room, FIRST_MATT, path), (path.state & THROUGH) != 0,
                     all_lanes(0) + lamp.groups,
                 )  # fmt: skip
     return light
@@ -190,7 +190,7 @@ def light_behind(scene, room, options, active, path, part):
             if options.share_count > 0:
                 through = (path.state & THROUGH) != 0
                 credit(
-                    room, options, path.number, active, seen, all_lanes(0), part, through,
+                    room, options, path, active, seen, all_lanes(0), part, through,
                     all_lanes(0) + lamp.groups,
                 )  # fmt: skip
     return choose(active, light, BLACK)
@@ -245,17 +245,17 @@ def _aim(scene, room, options, active, path, shaded, lights, often, u, v, later,
     )  # fmt: skip
     if options.illuminance:
         lux = luminance(multiply(aim.radiance, share)) * max(wi[2], 0.0) / max(aim.density * often, 1e-30)
-        credit_lux(room, options, path.number, at_first, lux)
+        credit_lux(room, options, path, at_first, lux)
     followed = where(aim.followed == 1, followed, 0.0)
     weight = 1.0 / max(aim.density * often + followed, 1e-30)
     light = multiply(seen_as.throughput, scale(multiply(value, aim.radiance), weight))
     if options.share_count > 0:
-        credit_shadow(room, options, path.number, active & ~later, light, share)
+        credit_shadow(room, options, path, active & ~later, light, share)
     light = limited(multiply(light, share), options.clamp, later)
     if options.share_count > 0:
         matt_now = luminance(matt) * aim.diffuse / max(luminance(value), 1e-30)
         credit(
-            room, options, path.number, active & (largest(share) > 0.0), light, seen_as.scattered,
+            room, options, path, active & (largest(share) > 0.0), light, seen_as.scattered,
             where(later, seen_as.matt, min(matt_now, 1.0)), seen_as.through, aim.groups,
         )  # fmt: skip
     return choose(largest(share) > 0.0, light, gathered), count_of(active)

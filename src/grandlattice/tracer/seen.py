@@ -10,7 +10,7 @@ from grandlattice.tracer.gathering import MOST_PASSES_THROUGH
 from grandlattice.tracer.lanes import all_lanes, any_of, count_of, inner, to_floats, where
 from grandlattice.tracer.lens import pixel_width_at, shoot
 from grandlattice.tracer.materials import see_through, sharp_at, surface_at
-from grandlattice.tracer.memory import float32s, int32s, scatter_to
+from grandlattice.tracer.memory import float32s, int32s
 from grandlattice.tracer.sampling import cosine_direction, pair
 from grandlattice.tracer.shares import CLOSED
 from grandlattice.tracer.stream import (
@@ -28,6 +28,7 @@ from grandlattice.tracer.stream import (
     keep,
     keep_number,
     keep_triple,
+    kept,
     kept_number,
 )
 from grandlattice.tracer.vectors import dot, frame, luminance, subtract, to_world
@@ -117,7 +118,7 @@ def record_first(scene, room, lens, options, writing, aside, path, vertex, norma
     s, t = frame(vertex.normal)
     u, v = pair(path.seed, path.sample, all_lanes(_OPENNESS))
     up = to_world(cosine_direction(u, v), s, t, vertex.normal)
-    origin, sums, rays = lifted(vertex, up), float32s(room), 0
+    origin, rays = lifted(vertex, up), 0
     wanted, reaches = int32s(options.shares), float32s(options.shares)
     for k in range(options.share_count):
         if wanted[2 * k] == CLOSED:
@@ -125,7 +126,7 @@ def record_first(scene, room, lens, options, writing, aside, path, vertex, norma
             closed = blocked(
                 scene.opaque, room, writing, origin, up, radius, all_lanes(OTHER), path.time
             )  # fmt: skip
-            at = path.number + (SHARES + 3 * k * CAPACITY)
-            scatter_to(sums, at, sums[at] + where(closed, 1.0, 0.0), writing)
+            field = SHARES + 3 * k * CAPACITY
+            keep(room, field, path, kept(room, field, path) + where(closed, 1.0, 0.0), writing)
             rays += count_of(writing)
     return rays

@@ -41,6 +41,7 @@ from grandlattice.tracer.stream import (
     gathered,
     keep,
     keep_triple,
+    kept,
     part,
 )
 from grandlattice.tracer.vectors import (
@@ -97,7 +98,7 @@ def _first_matt(room, options, path):
     """What of a path's first scattering was diffuse; of no meaning before it, and where nobody asks."""
     if options.share_count == 0:
         return 0.0 * path.time
-    return float32s(room)[path.number + FIRST_MATT]
+    return kept(room, FIRST_MATT, path)
 
 
 @inner
@@ -186,7 +187,7 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
         radiance = add(radiance, choose(on, seen_light, BLACK))
         if options.share_count > 0:
             credit(
-                room, options, path.number, on, seen_light, vertices, _first_matt(room, options, path),
+                room, options, path, on, seen_light, vertices, _first_matt(room, options, path),
                 through_clear, int32s(scene.glow_groups)[vertex.placement],
             )  # fmt: skip
 
@@ -219,7 +220,7 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
     on = on & (lobes.chance_coat + lobes.chance_interface + lobes.chance_base > 0.0)
     gathers = on
     if options.illuminance:
-        credit_lit(room, options, path.number, at_first)
+        credit_lit(room, options, path, at_first)
         gathers = on | at_first  # light falls on what is black, too
     if scene.light_count > 0 and any_of(gathers):
         seen_as = SeenAs(throughput, vertices + 1, _first_matt(room, options, path), through_clear)

@@ -14,9 +14,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.snapshot import Light
-from grandlattice.tracer.lanes import any_of, inner, to_floats, where
-from grandlattice.tracer.memory import float32s, int32s, scatter_to
-from grandlattice.tracer.stream import CAPACITY, FIRST_LUX, SHARES
+from grandlattice.tracer.lanes import any_of, inner, where
+from grandlattice.tracer.memory import int32s
+from grandlattice.tracer.stream import CAPACITY, FIRST_LUX, SHARES, keep, kept
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -146,7 +146,14 @@ def light_name(light: Light) -> str:
 
 
 @inner
-def credit(room, options, number, active, value, scattered, matt, through, groups):
+def _add_to(room, part, channel, path, active, value):
+    """Add to a channel of a part."""
+    field = SHARES + (3 * part + channel) * CAPACITY
+    keep(room, field, path, kept(room, field, path) + value, active)
+
+
+@inner
+def credit(room, options, path, active, value, scattered, matt, through, groups):
     """Add light to the parts it belongs to.
 
     Parameters
@@ -156,16 +163,15 @@ def credit(room, options, number, active, value, scattered, matt, through, group
     through : whether the camera saw it through something clear.
     groups : bits of where it came from.
     """
-    sums, wanted = float32s(room), int32s(options.shares)
+    wanted = int32s(options.shares)
     for k in range(options.share_count):
         what, bits = wanted[2 * k], wanted[2 * k + 1]
         if what == LUX and any_of(active & (scattered > 1)):
             # Scattered twice and more: the light of the first vertex's own lamps is counted by `credit_lux`.
-            factor, arrived = number + FIRST_LUX, 0.0 * matt
+            arrived = 0.0 * matt
             for channel in range(3):
-                arrived += value[channel] * sums[factor + channel * CAPACITY]
-            at = number + (SHARES + 3 * k * CAPACITY)
-            scatter_to(sums, at, sums[at] + arrived, active & (scattered > 1))
+                arrived += value[channel] * kept(room, FIRST_LUX + channel * CAPACITY, path)
+            _add_to(room, k, 0, path, active & (scattered > 1), arrived)
         if what >= AIMED:
             continue
         part = where(scattered <= 1, 1.0, 0.0 * matt)
@@ -184,40 +190,37 @@ def credit(room, options, number, active, value, scattered, matt, through, group
         here = active & (part > 0.0)
         if any_of(here):
             for channel in range(3):
-                at = number + (SHARES + (3 * k + channel) * CAPACITY)
-                scatter_to(sums, at, sums[at] + value[channel] * part, here)
+                _add_to(room, k, channel, path, here, value[channel] * part)
 
 
 @inner
-def _credit_one(room, options, kind, number, active, value):
+def _credit_one(room, options, kind, path, active, value):
     """Add a number to the parts of a kind."""
-    sums, wanted = float32s(room), int32s(options.shares)
+    wanted = int32s(options.shares)
     for k in range(options.share_count):
         if wanted[2 * k] == kind:
-            at = number + (SHARES + 3 * k * CAPACITY)
-            scatter_to(sums, at, sums[at] + value, active)
+            _add_to(room, k, 0, path, active, value)
 
 
 @inner
-def credit_lux(room, options, number, active, lux):
+def credit_lux(room, options, path, active, lux):
     """Add light that arrives at what the camera sees, straight from a lamp."""
-    _credit_one(room, options, LUX, number, active, lux)
+    _credit_one(room, options, LUX, path, active, lux)
 
 
 @inner
-def credit_lit(room, options, number, active):
+def credit_lit(room, options, path, active):
     """Count a path whose first vertex is where illuminance is asked for."""
-    _credit_one(room, options, LIT, number, active, 0.0 * to_floats(number) + 1.0)
+    _credit_one(room, options, LIT, path, active, 0.0 * path.alpha + 1.0)
 
 
 @inner
-def credit_shadow(room, options, number, active, value, share):
+def credit_shadow(room, options, path, active, value, share):
     """Add light that was aimed at, as if nothing were in its way, and what of it is blocked."""
-    sums, wanted = float32s(room), int32s(options.shares)
+    wanted = int32s(options.shares)
     for k in range(options.share_count):
         what = wanted[2 * k]
         if (what == AIMED) | (what == BLOCKED):
             for channel in range(3):
                 part = 1.0 - share[channel] if what == BLOCKED else 0.0 * share[channel] + 1.0
-                at = number + (SHARES + (3 * k + channel) * CAPACITY)
-                scatter_to(sums, at, sums[at] + value[channel] * part, active)
+                _add_to(room, k, channel, path, active, value[channel] * part)

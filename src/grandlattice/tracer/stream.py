@@ -211,10 +211,20 @@ def _write(results, field, path, value, test):
 
 
 @inner
+def _read(results, field, path):
+    return load(results, field + path.lined) if path.lined >= 0 else results[path.number + field]
+
+
+@inner
+def kept(room, field, path):
+    """A result that was written for the paths before."""
+    return _read(float32s(room), field, path)
+
+
+@inner
 def kept_number(room, field, path):
     """A whole number that was written for the paths before."""
-    words = int32s(room)
-    return load(words, field + path.lined) if path.lined >= 0 else words[path.number + field]
+    return _read(int32s(room), field, path)
 
 
 @inner
