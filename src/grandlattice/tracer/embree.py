@@ -249,7 +249,7 @@ class RayScene:
             given = {g: quads[g] if g in quads else given[g][:, [0, 1, 2, 2]] for g in shapes}
             first[list(quads)] = ~first[list(quads)]
         self._corners |= given
-        small = 2 * paired > count or count <= _MANY
+        small = 2 * paired > count or len(held.triangles) <= _MANY
         lib = library()
         scene = lib.rtcNewScene(_device())
         lib.rtcSetSceneBuildQuality(scene, _HIGH_QUALITY)
