@@ -459,12 +459,12 @@ def test_a_quad_is_met_as_its_two_triangles_are() -> None:
     alone[1::2] = np.roll(pairs[1::2], 1, axis=1)  # the same triangles, but not as a polygon is cut
     assert embree.quads_of(pairs) is not None
     assert embree.quads_of(alone) is None
-    one_more = np.concatenate([pairs, [(0, 24, 4)]]).astype(np.int32)  # mostly quads, beside one that is none
+    mixed = np.concatenate([pairs[:24], alone[24:]])  # mostly quads, beside a shape that is none
     where_to = np.concatenate([rng.uniform(0.1, 3.9, (LANES, 2)), np.full((LANES, 1), 3.0)], 1)
     origin = np.ascontiguousarray(where_to.T, np.float32)
     direction = np.ascontiguousarray(np.tile([[0.05], [0.03], [-1.0]], LANES), np.float32)
     seen = []
-    for triangles, parts in ((pairs, [0, 32]), (alone, [0, 32]), (one_more, [0, 32, 33])):
+    for triangles, parts in ((pairs, [0, 32]), (alone, [0, 32]), (mixed, [0, 24, 32])):
         count = len(parts) - 1
         scene = embree.RayScene(
             embree.Placements(
@@ -487,4 +487,5 @@ def test_a_quad_is_met_as_its_two_triangles_are() -> None:
         seen.append(met)
     np.testing.assert_array_equal(seen[0], seen[1])
     assert len(set((seen[0] % 2).tolist())) == 2  # both halves were met
-    assert ((seen[2] == seen[0]) | (seen[2] == 32)).all()
+    np.testing.assert_array_equal(seen[0], seen[2])
+    assert (seen[0] >= 24).any()

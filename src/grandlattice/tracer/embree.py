@@ -246,9 +246,10 @@ class RayScene:
         count, paired = sum(map(len, given.values())), 2 * sum(map(len, quads.values()))
         if 2 * paired > count:
             # A triangle is a quad whose last two corners are one.
-            given = {g: quads[g] if g in quads else given[g][:, [0, 1, 2, 2]] for g in shapes}
+            alone = {g: np.concatenate([t, t[:, 2:]], axis=1) for g, t in given.items() if g not in quads}
+            given = quads | alone
             first[list(quads)] = ~first[list(quads)]
-        self._corners |= given
+        self._corners |= {g: np.ascontiguousarray(each) for g, each in given.items()}
         small = 2 * paired > count or len(held.triangles) <= _MANY
         lib = library()
         scene = lib.rtcNewScene(_device())

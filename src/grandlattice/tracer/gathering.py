@@ -307,10 +307,7 @@ def catch(scene, room, options, catching, path, hit):
     lit, dark, rays = 0.0 * path.t_near, 0.0 * path.t_near, 0
     for i in range(scene.light_count):
         u, v = pair(path.seed, path.sample, all_lanes(LIGHT + i))
-        rows, reached = (
-            _rows_at(scene, all_lanes(0) + i, path.time),
-            of_placements(scene.reached, vertex.placement),
-        )
+        rows = _rows_at(scene, all_lanes(0) + i, path.time)
         aim = aims(scene, room + 4 * MATERIAL, rows, catching, vertex.point, reached, u, v)
         cosine = dot(aim.direction, vertex.facing)
         aiming = catching & (cosine > 0.0) & (aim.density > 0.0)
