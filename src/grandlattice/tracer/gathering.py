@@ -86,8 +86,6 @@ def transmittance(scene, room, active, origin, direction, distance, masks, time)
 @inner
 def _reach_of_all(scene, point):
     total = 0.0 * point[0]
-    if scene.light_count == 1:
-        return total
     for i in range(scene.light_count):
         total += light_reach(light_at(scene.lights, i), point)
     return total
@@ -105,8 +103,6 @@ def _pick(scene, point, total, choice):
     """The light each lane aims at from a later vertex, and its chance."""
     picked, picked_chance, found = all_lanes(0), 0.0 * choice, choice < 0.0
     light_count = scene.light_count
-    if light_count == 1:
-        return picked, picked_chance + 1.0
     for i in range(light_count):
         chance = _chance(light_count, light_reach(light_at(scene.lights, i), point), total)
         here = ~found & ((choice < chance) | (i == light_count - 1))
@@ -270,8 +266,8 @@ def gather(scene, room, options, active, path, shaded, later, at_first, turn, di
     first, point = active & ~later, shaded.vertex.point
     gathered, rays = scale(point, 0.0), 0
     reach_total = 0.0 * turn
-    few = scene.light_count <= FEW
-    if any_of(active & later) or not few:
+    few, several = scene.light_count <= FEW, scene.light_count > 1
+    if several and (any_of(active & later) or not few):
         reach_total = _reach_of_all(scene, point)
     rounds = 1
     if any_of(first):
@@ -280,7 +276,7 @@ def gather(scene, room, options, active, path, shaded, later, at_first, turn, di
         u, v = pair(path.seed, path.sample, all_lanes(dimension + LIGHT + i))
         aiming = active if i == 0 else first
         lights, often = all_lanes(0) + i, 0.0 * turn + 1.0
-        if any_of(aiming & later) or not few:
+        if several and (any_of(aiming & later) or not few):
             # Drawn from equal parts of the chances: few draws fall on the same light.
             choice = where(later, turn, (turn + i) * (1.0 / _PICKS))
             picked, chance = _pick(scene, point, reach_total, choice)

@@ -204,6 +204,7 @@ def _tubes(
             a, b = number[at, :-1, 0], number[at, 1:, 0]
             centre = np.broadcast_to(ring.size // 3 + at[:, None], a.shape)
             order = (centre, a, b) if direction > 0 else (centre, b, a)
+            # In the order they turn in: each ends where the next begins, as the halves of quads do.
             fan = np.stack(order, axis=2)[:, :: int(direction)].reshape(-1, 3)
             facing = np.broadcast_to((direction * tangent[at])[:, None, None], (*a.shape, 3, 3))
             flat = np.zeros((len(fan), 3, 2))

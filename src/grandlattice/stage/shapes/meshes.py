@@ -117,7 +117,7 @@ class MeshSource:
         if not finite.all():
             flaws.append(f"{many((~finite).sum(), 'point')} of it lie nowhere (not a number, or infinite)")
         if not good.all():
-            flaws.append(f"{many((~good).sum(), 'face')} of {len(counts):,} cannot be drawn and are left out")
+            flaws.append(f"{many((~good).sum(), 'face')} of {len(counts):,} cannot be drawn: left out")
         faces = np.flatnonzero(good)
         corners = np.flatnonzero(good[of_face])
         points = np.where(finite[:, None], points, 0.0).astype(np.float32)

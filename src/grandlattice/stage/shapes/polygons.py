@@ -47,8 +47,10 @@ def triangulated(points: NDArray, counts: Ints, indices: Ints) -> tuple[Ints, In
 
 
 def turned_over(corners: NDArray) -> NDArray:
-    """Values (T, 3, …) of triangles the other way round; two that are a quad still are one, see
-    `tracer.embree.quads_of`."""
+    """Values (T, 3, …) of triangles the other way round.
+
+    Two neighbours that are a quad, (a, b, c) and (a, c, d), still are one: (c, b, a) and (c, a, d).
+    """
     turned = corners[:, ::-1].copy()
     turned[1::2] = corners[1::2][:, (1, 0, 2)]
     return turned
