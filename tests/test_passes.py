@@ -84,7 +84,7 @@ def test_paths_that_part_tell_the_same_light_with_less_noise(room, monkeypatch: 
     lights = [Light("/Lights/Key", "sphere", moved(-3, 4, 3), (60.0,) * 3, (0.5, 0.5))]
     snapshot, names = (
         Snapshot(tuple(items), looks, tuple(lights), view),
-        ("indirect", "illuminance", "direct"),
+        ("indirect", "illuminance", "direct", "beauty", "albedo", "specular", "transmission"),
     )
     noise, light, samples = {}, {}, 16
     for halvings in (0, 1, 2):
@@ -99,12 +99,17 @@ def test_paths_that_part_tell_the_same_light_with_less_noise(room, monkeypatch: 
         made = {name: np.stack([film[name] for film in films]) for name in names}
         noise[halvings] = {name: np.median(each.var(0)) for name, each in made.items()}
         light[halvings] = {name: each.mean() for name, each in made.items()}
-    for name in names:
+        light[halvings]["alpha"] = made["beauty"][..., 3].mean()
+        pane = made["transmission"].mean((0, -1)) > 0.0
+        noise[halvings]["pane"] = made["direct"].var(0)[pane].mean()
+    for name in light[0]:
         assert light[1][name] == pytest.approx(light[0][name], rel=0.02), name
         assert light[2][name] == pytest.approx(light[0][name], rel=0.02), name
     # Half the variance with twice the branches, but for what is decided before paths part.
     for before, after in ((0, 1), (1, 2)):
         assert noise[after]["indirect"] < 0.7 * noise[before]["indirect"]
+    # Where the camera sees something clear both ways are followed: no chance decides between them.
+    assert noise[1]["pane"] < 0.6 * noise[0]["pane"]
 
 
 def test_parts_are_where_they_belong(room) -> None:

@@ -25,6 +25,7 @@ from grandlattice.tracer.stream import (
     VERTICES,
     keep_triple,
     kept,
+    share_of,
     with_light,
 )
 from grandlattice.tracer.vectors import (
@@ -162,7 +163,8 @@ def light_met(scene, room, options, active, path, later, distance):
             density = density * _aims(scene, path, lamp, later)
             weight = path.followed / max(path.followed + density, 1e-30)
             weight = weight * (path.matt * lamp.diffuse + (1.0 - path.matt) * lamp.specular)
-            share = limited(scale(multiply(path.throughput, met), weight), options.clamp, later)
+            most = options.clamp * share_of(path, options.halvings)
+            share = limited(scale(multiply(path.throughput, met), weight), most, later)
             light = add(light, choose(here, share, BLACK))
             if options.share_count > 0:
                 credit(
@@ -247,7 +249,8 @@ def _aim(scene, room, options, active, path, shaded, lights, often, u, v, later,
     light = multiply(seen_as.throughput, scale(multiply(value, aim.radiance), weight))
     if options.share_count > 0:
         credit_shadow(room, options, path, active & ~later, light, share)
-    light = limited(multiply(light, share), options.clamp, later)
+    most = options.clamp * share_of(path, options.halvings)
+    light = limited(multiply(light, share), most, later)
     if options.share_count > 0:
         matt_now = luminance(matt) * aim.diffuse / max(luminance(value), 1e-30)
         credit(

@@ -50,6 +50,7 @@ OPTIONS = np.dtype(
     [
         ("seed", "i8"), ("bounces", "i8"),
         ("halvings", "i8"),  # how often paths part in two at their first vertex
+        ("branches", "i8"),  # that a path has at most
         ("show_background", "i8"),
         ("occlusion", "i8"), ("illuminance", "i8"),
         ("clamp", "f8"),  # most that light scattered more than once adds at a time; may be inf
@@ -139,7 +140,7 @@ def _trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixe
     """
     words, rays, places = int32s(room), 0, pixels * stride
     moves = scene.steps + lens.steps + scene.light_steps > 0
-    branches, under_way = 1 << options.halvings, places
+    branches, under_way = options.branches, places
     line_up(room, film, options.share_count, left, top, width, first, count, stride, pixel, pixels, branches)
     last = 0
     for step in range(options.bounces + MOST_PASSES_THROUGH):

@@ -1,9 +1,7 @@
-"""What happens to paths where they hit: some pass through, all others are shaded, gather light and scatter.
+"""What happens to paths where they hit: some go on behind, all others are shaded, gather light and scatter.
 
-Light passes straight through what is clear: the ray then goes on from where it was, with a
-larger nearest distance, so that the vertex it left stays the one the weights refer to.
-
-Where a path is scattered for the first time it parts, see `stream.branch_of`.
+What happens where something is clear stands in `glass`.  Where a path is scattered for the first time it
+parts, see `stream.branch_of`.
 """
 
 from __future__ import annotations
@@ -11,25 +9,26 @@ from __future__ import annotations
 import math
 
 from grandlattice.tracer.gathering import BLACK, SeenAs, Shaded, gather, glow_weight, limited
+from grandlattice.tracer.glass import Clear, past_clear
 from grandlattice.tracer.lanes import all_lanes, any_of, inner, logarithm, where
 from grandlattice.tracer.lens import pixel_width_at
 from grandlattice.tracer.lights import FAR
 from grandlattice.tracer.materials import (
     Spot,
     bumps_by_second,
-    face_colour,
     see_through,
     sharp_at,
     surface_at,
 )
 from grandlattice.tracer.memory import float32s, int32s
 from grandlattice.tracer.sampling import pair
-from grandlattice.tracer.scattering import bend, lobes_of, reflectance, sample_direction, scatter
-from grandlattice.tracer.seen import alpha_behind, record_first
+from grandlattice.tracer.scattering import lobes_of, reflectance, sample_direction, scatter
+from grandlattice.tracer.seen import record_first
 from grandlattice.tracer.shares import credit, credit_lit
 from grandlattice.tracer.stream import (
     ALBEDO,
     CAPACITY,
+    DIRECTION,
     FIRST_LUX,
     FIRST_MATT,
     MATERIAL,
@@ -40,9 +39,10 @@ from grandlattice.tracer.stream import (
     branch_of,
     gathered,
     keep,
-    keep_triple,
     kept,
     part,
+    share_of,
+    with_light,
 )
 from grandlattice.tracer.vectors import (
     add,
@@ -58,13 +58,13 @@ from grandlattice.tracer.vectors import (
     to_local,
     to_world,
 )
-from grandlattice.tracer.vertices import bumped, hit_vertex, just_behind, lifted, of_placements, solid_at
+from grandlattice.tracer.vertices import bumped, hit_vertex, lifted, of_placements, solid_at
 
 # mypy: disable-error-code="no-untyped-def"
 
 # Dimensions of the sample sequence: a stride for each step of the path, whose lights come from
 # `gathering.LIGHT` on.
-_STRIDE, _CHOICE, _DIRECTION, _BRANCH, _TEXTURES = 64, 64, 65, 126, 127
+_STRIDE, _CHOICE, _BRANCH, _TEXTURES = 64, 64, 126, 127
 _ROULETTE_FROM = 2
 _LUMA = (0.2126, 0.7152, 0.0722)
 _PART_OF_LOBE = 0.15  # of the root of the solid angle a scattered ray stands for
@@ -108,13 +108,9 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
     Those that do are packed behind the `going` that are there already.
     """
     tables, dimension, rays = scene.tables, _STRIDE * step, 0
-    vertices, recorded = path.state & VERTICES, (path.state & WRITTEN) != 0
-    through_clear = (path.state & THROUGH) != 0
+    vertices, direction = path.state & VERTICES, path.direction
     seen, deep = vertices == 0, vertices > 0
-    origin, direction = path.origin, path.direction
-    radiance, throughput = path.radiance, path.throughput
-    alpha, cover = path.alpha, path.cover
-    vertex = hit_vertex(scene, hit, origin, direction, path.time)
+    vertex = hit_vertex(scene, hit, path.origin, direction, path.time)
     spot = _spot(scene, lens, path, vertex, all_lanes(dimension + _TEXTURES))
     surface = surface_at(scene, vertex.material, spot, room + 4 * MATERIAL)
     cosine = min(-dot(direction, vertex.normal), 1.0)
@@ -128,62 +124,38 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
     clear = on & (largest(through) > 0.0)
     # What the camera sees through solid glass is bent; other light goes straight, as shadow rays do.
     bends = clear & seen & solid & (surface.presence >= 1.0)
-    writing = on & seen & ~recorded & ((largest(through) < _CLEAR) | bends)
+    new = on & seen & ((path.state & WRITTEN) == 0)
+    writing = new & ((largest(through) < _CLEAR) | bends)
     lit = writing  # where illuminance is asked for
 
-    # Some paths go through what is clear; the others turn away here.
-    passes = clear & (choice < 0.0)
-    t_near, t_last = path.t_near, path.t_last
+    first, both = path, clear & (choice < 0.0)  # nobody
     if any_of(clear):
-        most = largest(through)
-        passing = where((most >= 1.0) | (bends & within), 1.0, min(max(most, 0.2), 0.8))
-        passes = clear & (choice < passing)
-        through_clear = through_clear | (passes & seen)
-        turns, past = clear & ~passes, 1.0 - min(passing, 0.8)
-        behind_at = just_behind(hit.distance, origin)
-        choice = where(turns, (choice - passing) / past, where(passes, choice / passing, choice))
-        carried = scale(multiply(throughput, through), 1.0 / passing)
-        if any_of(bends & passes):
-            u, v = pair(path.seed, path.sample, all_lanes(dimension + _DIRECTION))
-            s, t = frame(normal)
-            wo = to_local(negative(direction), s, t, normal)
-            bent, crosses = bend(surface, wo, within, choice, u, v)
-            bent = normalized(to_world(bent, s, t, normal))
-            kept = face_colour(surface, solid)
-            carried = choose(bends & within, choose(crosses, multiply(throughput, kept), throughput), carried)
-            bending = bends & passes
-            direction = choose(bending, bent, direction)
-            origin = choose(bending, lifted(vertex, bent), origin)
-            behind_at, t_last = where(bending, 0.0, behind_at), where(bending, FAR, t_last)
-        throughput = choose(passes, carried, throughput)
-        throughput = choose(turns, scale(throughput, surface.presence / past), throughput)
-        t_near = where(passes, behind_at, t_near)
-        # Alpha is what the camera sees straight ahead: solid glass covers what is behind it.
-        seen_through = where(bends, 0.0, luminance(through))
-        alpha = where(passes & seen, alpha + cover * (1.0 - seen_through), alpha)
-        cover = where(passes & seen, cover * seen_through, cover)
-        if any_of(turns & seen & ~bends):
-            # Alpha still wants to know what stands behind.
-            asking = turns & seen & ~bends
-            behind, shot = alpha_behind(scene, room, options, asking, path, behind_at)
-            alpha = where(asking, alpha + cover * (1.0 - seen_through + seen_through * behind), alpha)
-            cover = where(asking, 0.0, cover)
-            rays += shot
-    on = on & ~passes
-    aside = on & seen & ~recorded & ~writing
+        pane = Clear(clear, through, bends, solid, within, writing)
+        passes, both, ahead, path, choice, shot = past_clear(
+            scene, room, options, dimension, pane, path, vertex, surface, normal, choice, places
+        )
+        rays += shot
+        going = part(room, 1 - (step & 1), ahead, passes, passes, going)
+        stays = both | ~passes
+        active, on = active & stays, on & stays
+    aside = new & on & ~writing & ~both
     if any_of(writing | aside):
-        rays += record_first(scene, room, lens, options, writing, aside, path, vertex, normal)
-        recorded = recorded | writing | aside
+        rays += record_first(scene, room, lens, options, writing, aside, first, vertex, normal)
+    radiance, alpha, throughput = path.radiance, path.alpha, path.throughput
     if any_of(on & seen):
-        alpha = where(on & seen, alpha + cover, alpha)
+        alpha = where(on & seen, alpha + path.cover, alpha)
         albedo = multiply(throughput, reflectance(surface, tables, cosine))
-        keep_triple(room, ALBEDO, path, albedo, on & seen)
+        for channel in range(3):
+            known = kept(room, ALBEDO + channel * CAPACITY, first)
+            keep(room, ALBEDO + channel * CAPACITY, first, known + albedo[channel], on & seen)
+    through_clear = (path.state & THROUGH) != 0
     if any_of(on & (largest(surface.emission) > 0.0)):
         seen_light = multiply(throughput, surface.emission)
         if scene.glows == 1:
             aimed = -dot(direction, vertex.facing)
             seen_light = scale(seen_light, glow_weight(scene, path, on & deep, vertices > 1, vertex, aimed))
-        seen_light = limited(seen_light, options.clamp, vertices > 1)
+        most = options.clamp * share_of(path, options.halvings)
+        seen_light = limited(seen_light, most, vertices > 1)
         radiance = add(radiance, choose(on, seen_light, BLACK))
         if options.share_count > 0:
             credit(
@@ -192,26 +164,7 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
             )  # fmt: skip
 
     on = on & (vertices < options.bounces)
-    path = Path(
-        origin=origin,
-        direction=direction,
-        throughput=throughput,
-        radiance=radiance,
-        t_near=t_near,
-        t_last=t_last,
-        followed=path.followed,
-        reach_total=path.reach_total,
-        alpha=alpha,
-        cover=cover,
-        state=vertices | where(recorded, WRITTEN, 0) | where(through_clear, THROUGH, 0),
-        number=path.number,
-        seed=path.seed,
-        sample=path.sample,
-        matt=path.matt,
-        linked=path.linked,
-        time=path.time,
-        lined=path.lined,
-    )
+    path = with_light(path, radiance, alpha)
     s, t = frame(normal)
     wo = to_local(negative(direction), s, t, normal)
     lobes = lobes_of(surface, tables, wo[2])
@@ -229,16 +182,17 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
         )  # fmt: skip
         rays += shot
         path = gathered(path, light, where(on, total, path.reach_total))
-    parts, chosen = on & seen, choice
+    scatters, chosen = on & seen, choice
+    parts = scatters & ~both
     for branch in range(1 << options.halvings):
-        own = branch_of(path, parts, branch, options.halvings, places)
+        own = branch_of(path, scatters, parts, branch, options.halvings, places)
         if options.halvings > 0 and any_of(parts):
             again, _ = pair(own.seed, own.sample, all_lanes(dimension + _BRANCH))
             chosen = where(parts, again, choice)
         if branch > 0:
-            active, on, passes = parts, parts, passes & parts  # the last is nobody
+            active, on = parts, parts
         own, goes_on = _scattered(scene, room, options, dimension, on, own, shaded, chosen, turn, at_first)
-        going = part(room, 1 - (step & 1), own, active, goes_on | passes, going)
+        going = part(room, 1 - (step & 1), own, active, goes_on, going)
         if not any_of(parts):
             break
     return going, rays
@@ -248,14 +202,15 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
 def _scattered(scene, room, options, dimension, on, path, shaded, choice, turn, at_first):
     """Paths on their way from vertices, and which of those that are `on` go on."""
     vertex, seen = shaded.vertex, (path.state & VERTICES) == 0
-    u, v = pair(path.seed, path.sample, all_lanes(dimension + _DIRECTION))
+    u, v = pair(path.seed, path.sample, all_lanes(dimension + DIRECTION))
     wi = sample_direction(shaded.surface, shaded.lobes, shaded.wo, choice, u, v)
     value, matt, density = scatter(shaded.surface, shaded.lobes, scene.tables, shaded.wo, wi)
     leaving = normalized(to_world(wi, shaded.s, shaded.t, shaded.normal))
     carried = multiply(path.throughput, scale(value, 1.0 / max(density, 1e-30)))
     on = on & (density > 0.0) & (largest(carried) > 0.0) & (dot(leaving, vertex.facing) > 0.0)
     state = where(on, path.state + 1, path.state)
-    of_whole = largest(carried) * (1 << options.halvings)  # what a path carried that had not parted
+    share = share_of(path, options.halvings)
+    of_whole = largest(carried) / share  # what a path carried that had not parted
     survive = where((state & VERTICES) >= _ROULETTE_FROM, min(of_whole, 0.95), 1.0)
     on = on & (turn < survive)
     carried = scale(carried, 1.0 / survive)
@@ -264,10 +219,10 @@ def _scattered(scene, room, options, dimension, on, path, shaded, choice, turn, 
         keep(room, FIRST_MATT, path, matt_share, on & seen)
     if options.illuminance:
         # What arrives is what is carried to the camera over what the surface carries of it.
-        lux = wi[2] / max(density * survive * (1 << options.halvings), 1e-30)
+        lux = share * wi[2] / max(density * survive, 1e-30)
         for channel in range(3):
-            share = carried[channel]
-            arriving = where(share > 1e-6, _LUMA[channel] * lux / max(share, 1e-6), 0.0)
+            gets = carried[channel]
+            arriving = where(gets > 1e-6, _LUMA[channel] * lux / max(gets, 1e-6), 0.0)
             keep(room, FIRST_LUX + channel * CAPACITY, path, arriving, on & at_first)
     path = Path(
         origin=choose(on, lifted(vertex, leaving), path.origin),

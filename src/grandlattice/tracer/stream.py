@@ -2,10 +2,10 @@
 
 A batch of paths is lined up, pixel by pixel and sample by sample, in a thread's own room.  Those
 under way stand side by side at the front of a stream, sixteen to a load; those that go on are packed
-at the front of another, which is read next.  Where a path is scattered for the first time it parts
-into branches.  What ends leaves its results under its own number, that of a branch being so many times
-the places of the batch beyond that of its path.  At the end the results are added to the film, a pixel's
-samples in their order.
+at the front of another, which is read next.  A path parts into branches where it is scattered for the
+first time, and before that where the camera sees something clear.  What ends leaves its results under
+its own number, that of a branch being so many times the places of the batch beyond that of its path.
+At the end the results are added to the film, a pixel's samples in their order.
 """
 
 from __future__ import annotations
@@ -16,11 +16,20 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from grandlattice.tracer.embree import RAY_ROOM
-from grandlattice.tracer.lanes import LANES, all_lanes, count_of, inner, lane_numbers, to_floats, where
+from grandlattice.tracer.lanes import (
+    LANES,
+    all_lanes,
+    any_of,
+    count_of,
+    inner,
+    lane_numbers,
+    to_floats,
+    where,
+)
 from grandlattice.tracer.materials import MATERIAL_ROOM
 from grandlattice.tracer.memory import float32s, int32s, load, row_sums, scatter_to, store, store_packed
 from grandlattice.tracer.sampling import pair
-from grandlattice.tracer.vectors import add, scale
+from grandlattice.tracer.vectors import add, choose, scale
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -73,11 +82,11 @@ SHARES = ROOM
 """Where parts of the beauty begin, three words a path each; a room is as much larger."""
 
 
-_TIME = 3  # dimension of the sample sequence
+_TIME, DIRECTION = 3, 65  # dimensions of the sample sequence, the latter from the beginning of a step's
 
 # Bits of a path's state above the number of its vertices: its data passes are written; the camera
-# saw where it is through something clear.
-VERTICES, WRITTEN, THROUGH = 0xFFFF, 1 << 16, 1 << 17
+# saw where it is through something clear; something clear turned it away, and it does not part.
+VERTICES, WRITTEN, THROUGH, WHOLE = 0xFFFF, 1 << 16, 1 << 17, 1 << 18
 
 
 def room_for(share_count: int) -> int:
@@ -251,6 +260,12 @@ def bring_home(room, path, ended):
     keep(room, ALPHA, path, path.alpha, ended)
 
 
+def branches_of(halvings: int, clear: bool) -> int:
+    """Branches of a path at most: those it parts in where it is scattered first, and one that turns away
+    where it meets something clear before."""
+    return (1 << halvings) + (halvings > 0 and clear)
+
+
 def stride_of(count: int) -> int:
     """Places of a pixel with `count` samples in a batch.
 
@@ -271,10 +286,17 @@ def part(room, side, path, active, goes_on, going):
 
 
 @inner
-def branch_of(path, parts, branch, halvings, places):
+def share_of(path, halvings):
+    """What branches carry of paths, once these were scattered."""
+    return where((path.state & WHOLE) != 0, 1.0, 1.0 / (1 << halvings))
+
+
+@inner
+def branch_of(path, scatters, parts, branch, halvings, places):
     """A branch of the paths of a mask, which carries its share of them; others stay as they are.
 
-    What paths have gathered so far goes with the first branch.
+    What paths have gathered so far goes with the first branch.  Those that are scattered for the first
+    time go on by numbers of the sample sequence for branches, whether they part or not.
     """
     share = where(parts, 1.0 / (1 << halvings), 1.0)
     radiance, alpha = path.radiance, path.alpha
@@ -297,7 +319,39 @@ def branch_of(path, parts, branch, halvings, places):
         state=path.state,
         number=path.number + branch * places,
         seed=path.seed,
-        sample=where(parts, (path.sample << halvings) + branch, path.sample),
+        sample=where(scatters, (path.sample << halvings) + branch, path.sample),
+        matt=path.matt,
+        linked=path.linked,
+        time=path.time,
+        lined=lined,
+    )
+
+
+@inner
+def turned_away(path, both, throughput, alpha, cover, beyond):
+    """Paths that something clear turned away.
+
+    Those that go on behind it as well leave what they gathered to that path, and are a branch of their own,
+    whose places are so many `beyond`.
+    """
+    lined, nothing = path.lined, 0.0 * alpha
+    if any_of(both):
+        lined = -1
+    return Path(
+        origin=path.origin,
+        direction=path.direction,
+        throughput=throughput,
+        radiance=choose(both, (nothing, nothing, nothing), path.radiance),
+        t_near=path.t_near,
+        t_last=path.t_last,
+        followed=path.followed,
+        reach_total=path.reach_total,
+        alpha=where(both, 0.0, alpha),
+        cover=where(both, 0.0, cover),
+        state=where(both, path.state | WHOLE, path.state),
+        number=where(both, path.number + beyond, path.number),
+        seed=path.seed,
+        sample=path.sample,
         matt=path.matt,
         linked=path.linked,
         time=path.time,

@@ -24,6 +24,7 @@ from grandlattice.tracer.denoise import adding_up, can_denoise, denoised
 from grandlattice.tracer.film import Film, developed, empty_sums, is_pass
 from grandlattice.tracer.integrator import OPTIONS
 from grandlattice.tracer.kernel import kernel, load_kernels
+from grandlattice.tracer.lanes import LANES
 from grandlattice.tracer.lens import Sensor, make_lens
 from grandlattice.tracer.memory import Pinned, aligned_words
 from grandlattice.tracer.motion import motion
@@ -31,7 +32,7 @@ from grandlattice.tracer.rounds import Round, Rounds, Tile, Unfinished, whole_ti
 from grandlattice.tracer.scattering import albedo_tables
 from grandlattice.tracer.scene import Images, SceneBuilder
 from grandlattice.tracer.shares import CLOSED, LUX, OwnPass, SharePlan
-from grandlattice.tracer.stream import BATCH, FILM, room_for, stride_of
+from grandlattice.tracer.stream import BATCH, FILM, branches_of, room_for, stride_of
 
 _HALVINGS = 1  # how often paths part in two where they are scattered first
 _LINES, _MEANS = 48, 7  # lines of a picture that tell how bright it is, and how many means of them
@@ -142,8 +143,9 @@ class Tracer:
             "seed": settings.seed & 0xFFFFFFFF,
             "bounces": max(settings.bounces, 0),
             "show_background": settings.show_background,
-            "clamp": math.inf if settings.clamp is None else settings.clamp / (1 << halvings),
+            "clamp": math.inf if settings.clamp is None else settings.clamp,
             "halvings": halvings,
+            "branches": branches_of(halvings, scene.scene.record["clear"] != 0),
         }
         if settings.noise is not None:
             usual = self._usual_light(scene, lens, Pinned(OPTIONS, **how), sensor)
@@ -262,8 +264,8 @@ def warm_up() -> None:
 
 def _batches(samples: int, options: Pinned) -> tuple[int, int]:
     """Places of a pixel with so many samples in a batch, and how many pixels one has."""
-    stride = stride_of(samples)
-    return stride, BATCH // (stride << int(options.record["halvings"]))
+    stride, places = stride_of(samples), BATCH // int(options.record["branches"]) // LANES * LANES
+    return stride, places // stride
 
 
 def _diagonal(corners: NDArray[np.float64]) -> float:
