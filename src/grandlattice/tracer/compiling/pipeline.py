@@ -251,7 +251,7 @@ def ask_ours_first(operations: Iterable[Any]) -> None:
 @contextmanager
 def answers_kept() -> Iterator[None]:
     """Ask numba once what a call of something means with arguments of some types: it looks through all
-    it knows, each time."""
+    it knows, each time.  Numbers that are written out are no types of their own to our functions."""
     kind, known = types.functions.BaseFunction, dict[Any, Any]()
     ask = kind.get_call_type
 
@@ -263,11 +263,19 @@ def answers_kept() -> Iterator[None]:
             known[question] = ask(function, context, args, kws)
         return known[question]
 
-    kind.get_call_type = get_call_type
+    ours = types.Dispatcher
+    ask_ours = ours.get_call_type
+
+    def get_type_of_ours(function: Any, context: Any, args: Any, kws: Any) -> Any:
+        if function.dispatcher._compiler.pipeline_class is _Inner:
+            args = tuple(each.literal_type if isinstance(each, types.Literal) else each for each in args)
+        return ask_ours(function, context, args, kws)
+
+    kind.get_call_type, ours.get_call_type = get_call_type, get_type_of_ours
     try:
         yield
     finally:
-        kind.get_call_type = ask
+        kind.get_call_type, ours.get_call_type = ask, ask_ours
 
 
 def outside(name: str, arguments: int) -> Any:
