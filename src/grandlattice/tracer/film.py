@@ -6,7 +6,7 @@ list of its own.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -121,7 +121,7 @@ class Film:
 
 
 _MOST_PIXELS = 400_000_000  # kernels count the words of a picture in 32 bits
-_ALWAYS = 15  # words of a pixel: beauty, its half, albedo, normal, depth
+_ALWAYS = 8  # words of a pixel: beauty and its half
 
 
 def _refuse_what_does_not_fit(width: int, height: int, pixel_bytes: int) -> None:
@@ -147,53 +147,55 @@ def empty_sums(width: int, height: int, passes: Sequence[str], share_count: int)
         raise TracerError(f"A picture of {width}×{height} pixels has nothing in it.")
     shape = (height, width)
     wanted = {
+        "albedo": ("albedo",), "normal": ("normal", "normal-camera"),
         "position": ("position", "motion"), "uv": ("uv",), "depth_soft": ("depth-soft",),
         "front": ("coverage", "motion"),
         "objects": ("object-id", "coverage"), "looks": ("material-id",),
+        # The nearest sample is found by its depth.
+        "depth": ("depth", "normal", "normal-camera", "position", "uv", "coverage", "motion"),
     }  # fmt: skip
     kinds: dict[str, tuple[tuple[int, ...], type]] = {
+        "albedo": ((3,), np.float32), "normal": ((3,), np.float32), "depth": ((), np.float32),
         "position": ((3,), np.float32), "uv": ((2,), np.float32), "depth_soft": ((2,), np.float32),
         "front": ((), np.int32), "objects": ((RANKS, 2), np.int32), "looks": ((RANKS, 2), np.int32),
     }  # fmt: skip
     asked_for = [name for name, asked in wanted.items() if any(each in passes for each in asked)]
     words = sum(int(np.prod(kinds[name][0])) for name in asked_for) + 3 * share_count + _ALWAYS
     _refuse_what_does_not_fit(width, height, 2 * 4 * words)
-    extra: dict[str, NDArray] = {
-        name: np.zeros((*shape, *kinds[name][0]), kinds[name][1]) for name in asked_for
-    }
+    sums: dict[str, NDArray] = {"beauty": np.zeros((*shape, 4), np.float32)}
+    for name in asked_for:
+        sums[name] = np.zeros((*shape, *kinds[name][0]), kinds[name][1])
+    if "depth" in sums:
+        sums["depth"][...] = np.inf
     if share_count:
-        extra["shares"] = np.zeros((share_count, *shape, 3), np.float32)
-    return extra | {
-        "beauty": np.zeros((*shape, 4), np.float32),
-        "albedo": np.zeros((*shape, 3), np.float32),
-        "depth": np.full(shape, np.inf, np.float32),
-        "normal": np.zeros((*shape, 3), np.float32),
-    }
+        sums["shares"] = np.zeros((share_count, *shape, 3), np.float32)
+    return sums
 
 
 def developed(
     film: dict[str, NDArray], counts: NDArray[np.int32], names: Mapping[str, Sequence[str]], camera: Camera,
-    wanted: Collection[str],
 ) -> dict[str, NDArray]:  # fmt: skip
-    """The passes of `wanted` there is something of, from their sums, and the beauty."""
+    """The passes that sums were kept of, and the beauty."""
     share = (1.0 / np.maximum(counts, 1)).astype(np.float32)[..., None]
-    empty = film["depth"] >= NOTHING
-    depth = np.where(empty, np.float32(np.inf), np.abs(film["depth"]))
-    nearest: list[str] = [name for name in ("position", "uv", "front") if name in film]
-    if "normal" in wanted or "normal-camera" in wanted:
-        nearest.append("normal")
-    film = film | {
-        name: np.where(
-            empty.reshape(empty.shape + (1,) * (film[name].ndim - 2)), film[name].dtype.type(0), film[name]
-        )
-        for name in nearest
-    }
+    made = {"samples": counts[..., None].astype(np.float32)}
+    if "depth" in film:
+        empty = film["depth"] >= NOTHING
+        made["depth"] = np.where(empty, np.float32(np.inf), np.abs(film["depth"]))[..., None]
+        film = film | {
+            name: np.where(
+                empty.reshape(empty.shape + (1,) * (film[name].ndim - 2)),
+                film[name].dtype.type(0),
+                film[name],
+            )
+            for name in ("normal", "position", "uv", "front")
+            if name in film
+        }
     beauty = film["beauty"] * share
     if "caught" in film:
         cover, lit, dark = np.moveaxis(film["caught"], -1, 0)
         shadow = np.divide(dark, lit, out=np.zeros_like(dark), where=lit > 0.0)
         beauty[..., 3] += cover * shadow * share[..., 0]
-    made = {}
+    made["beauty"] = beauty
     for name, slots in (("object-id", film.get("objects")), ("material-id", film.get("looks"))):
         if slots is not None:
             made[name] = ranked_ids(slots, names[name], counts)
@@ -203,15 +205,10 @@ def developed(
     if "depth_soft" in film:
         total, met = np.moveaxis(film["depth_soft"], -1, 0)
         made["depth-soft"] = np.where(met > 0, total / np.maximum(met, 1), np.inf)[..., None]
-    if "normal-camera" in wanted:
+    if "normal" in film:
         axes = np.asarray(camera.to_world)[:3, :3]
         axes = axes / np.linalg.norm(axes, axis=1, keepdims=True)
         made["normal-camera"] = (film["normal"] @ axes.T).astype(np.float32)
-    if "albedo" in wanted:
+    if "albedo" in film:
         made["albedo"] = film["albedo"] * share
-    made |= {name: film[name] for name in ("normal", "position", "uv") if name in nearest}
-    return made | {
-        "beauty": beauty,
-        "depth": depth[..., None],
-        "samples": counts[..., None].astype(np.float32),
-    }
+    return made | {name: film[name] for name in ("normal", "position", "uv") if name in film}

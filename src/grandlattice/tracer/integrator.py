@@ -52,7 +52,8 @@ OPTIONS = np.dtype(
         ("halvings", "i8"),  # how often paths part in two at their first vertex
         ("branches", "i8"),  # that a path has at most
         ("show_background", "i8"),
-        ("occlusion", "i8"), ("illuminance", "i8"),
+        ("occlusion", "i8"), ("illuminance", "i8"), ("albedo", "i8"),  # whether anybody asks for them,
+        ("firsts", "i8"),  # and for what data passes say of the first surfaces
         ("clamp", "f8"),  # most that light scattered more than once adds at a time; may be inf
         ("shares", "i8"), ("share_count", "i8"),  # parts of the beauty, see `shares.SharePlan`
     ],

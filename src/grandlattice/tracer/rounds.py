@@ -4,7 +4,7 @@ A picture is traced in rounds over its tiles, the first of one sample, so that t
 every pixel soon; the later ones of sixteen.  A tile's rounds come in one order whatever else
 happens, so a picture that is taken further has the same bytes as one that was never interrupted.
 
-Every other round is kept apart as well: the two halves of a picture differ by its noise.  With a
+Light of every other round is kept apart: the two halves of a picture differ by its noise.  With a
 and b their means over n and m samples, |a − b| √(n m)/(n + m) is as far off as the mean of all.
 Absolute values, not squares: one bright speck does not speak for a picture.
 
@@ -113,7 +113,7 @@ class Rounds:
 
     Parameters
     ----------
-    sums : the buffers that are added to; `half` is put beside them.
+    sums : the buffers that are added to; `half`, for light of every other round, is put beside them.
     samples : of each pixel at most.
     noise : relative error at which a tile is clean; None traces all samples.
     usual : light of the whole picture on average, that dark tiles are judged by.
@@ -129,7 +129,7 @@ class Rounds:
     ) -> None:  # fmt: skip
         self.sums, self._limit, self._target = sums, seconds, noise
         self._dark = _DARK * usual
-        height, width = sums["depth"].shape
+        height, width = self._shape = sums["beauty"].shape[:2]
         self.tiles, self.rounds = tiles_of(width, height), rounds_of(samples)
         sums["half"] = np.zeros_like(sums["beauty"])
         self.taken = np.zeros(len(self.tiles), np.int32)
@@ -193,14 +193,14 @@ class Rounds:
     def counts(self) -> NDArray[np.int32]:
         """(H, W) samples of each pixel."""
         samples = np.array([self._samples_of(k) for k in range(len(self.tiles))], np.int32)
-        return np.broadcast_to(self._spread(samples), self.sums["depth"].shape)
+        return np.broadcast_to(self._spread(samples), self._shape)
 
     def seconds(self) -> NDArray[np.float32]:
         """(H, W) seconds each pixel took, the same within a tile."""
         each = np.zeros(len(self.tiles), np.float32)
         for tile in self.tiles:
             each[tile.number] = self.tile_seconds[tile.number] / tile.size
-        return np.broadcast_to(self._spread(each), self.sums["depth"].shape)
+        return np.broadcast_to(self._spread(each), self._shape)
 
     @property
     def is_whole(self) -> bool:
@@ -229,24 +229,24 @@ class Rounds:
         for r in self.rounds:
             odd[r.number + 1] = odd[r.number] + (r.samples if r.number % 2 else 0)
             even[r.number + 1] = even[r.number] + (0 if r.number % 2 else r.samples)
-        # Of a half's sum, of the whole's, and of all: 1/n + 1/m, 1/m and 1/(n + m), each for three channels.
+        # Of one half's sum, of the other's, and of both, each for three channels.
         n, m = odd[self.taken], even[self.taken]
-        scale, of_half, of_whole, of_all = (
+        scale, of_half, of_other, of_all = (
             self._spread(part.astype(np.float32))
-            for part in (np.sqrt(n * m) / (3.0 * (n + m)), 1.0 / n + 1.0 / m, 1.0 / m, 1.0 / (3.0 * (n + m)))
+            for part in (np.sqrt(n * m) / (3.0 * (n + m)), 1.0 / n, 1.0 / m, 1.0 / (3.0 * (n + m)))
         )
-        apart, light = (np.zeros(self.sums["depth"].shape, np.float32) for _ in range(2))
+        apart, light = (np.zeros(self._shape, np.float32) for _ in range(2))
         for k in range(3):
-            half, whole = self.sums["half"][..., k], self.sums["beauty"][..., k]
-            apart += np.abs(half * of_half - whole * of_whole)
-            light += whole
+            half, other = self.sums["half"][..., k], self.sums["beauty"][..., k]
+            apart += np.abs(half * of_half - other * of_other)
+            light += half + other
         return apart * scale, light * of_all
 
     def _spread(self, of_tiles: NDArray) -> NDArray:
         """Numbers of tiles over their pixels; one number where all are the same."""
         if (of_tiles == of_tiles[0]).all():
             return of_tiles[0]
-        found = np.empty(self.sums["depth"].shape, of_tiles.dtype)
+        found = np.empty(self._shape, of_tiles.dtype)
         for tile in self.tiles:
             found[tile.pixels] = of_tiles[tile.number]
         return found

@@ -139,15 +139,16 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
         stays = both | ~passes
         active, on = active & stays, on & stays
     aside = new & on & ~writing & ~both
-    if any_of(writing | aside):
+    if (options.firsts or options.occlusion) and any_of(writing | aside):
         rays += record_first(scene, room, lens, options, writing, aside, first, vertex, normal)
     radiance, alpha, throughput = path.radiance, path.alpha, path.throughput
     if any_of(on & seen):
         alpha = where(on & seen, alpha + path.cover, alpha)
-        albedo = multiply(throughput, reflectance(surface, tables, cosine))
-        for channel in range(3):
-            known = kept(room, ALBEDO + channel * CAPACITY, first)
-            keep(room, ALBEDO + channel * CAPACITY, first, known + albedo[channel], on & seen)
+        if options.albedo:
+            albedo = multiply(throughput, reflectance(surface, tables, cosine))
+            for channel in range(3):
+                known = kept(room, ALBEDO + channel * CAPACITY, first)
+                keep(room, ALBEDO + channel * CAPACITY, first, known + albedo[channel], on & seen)
     through_clear = (path.state & THROUGH) != 0
     if any_of(on & (largest(surface.emission) > 0.0)):
         seen_light = multiply(throughput, surface.emission)

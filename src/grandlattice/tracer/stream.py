@@ -37,20 +37,20 @@ FILM = np.dtype(
     [
         ("width", "i8"), ("left", "i8"), ("top", "i8"),  # which part of the whole picture it is
         # Addresses of float32 pixels: sums over samples …
-        ("beauty", "i8"), ("albedo", "i8"),
-        ("half", "i8"),  # of the beauty, every other round; 0 in the others
-        # … and what the nearest sample of each pixel met.  The depth is +inf before the first sample,
-        # `NOTHING` where there was nothing, and negative where all that is known is something clear
-        # that turned the path away.
-        ("depth", "i8"), ("normal", "i8"),
+        ("beauty", "i8"),
+        # … and, 0 where nobody asks, the depth of the nearest sample of each pixel: +inf before the first
+        # sample, `NOTHING` where there was nothing, and negative where all that is known is something
+        # clear that turned the path away.
+        ("depth", "i8"),
         # Sums over samples of what surfaces that catch shadow say, 0 where there are none: how
         # much of the pixel they cover, the light that would reach them, what of it is blocked.
         ("caught", "i8"),
         # What only some pictures want, 0 where they do not: sums of parts of the beauty, one whole
-        # picture after the other; place, texture coordinates and object of the nearest sample;
-        # depth and how many samples have one; objects and materials with their samples, RANKS each.
-        ("pixels", "i8"), ("shares", "i8"),
-        ("position", "i8"), ("uv", "i8"), ("front", "i8"),
+        # picture after the other, and of the albedo; normal, place, texture coordinates and object of the
+        # nearest sample; depth and how many samples have one; objects and materials with their samples,
+        # RANKS each.
+        ("pixels", "i8"), ("shares", "i8"), ("albedo", "i8"),
+        ("normal", "i8"), ("position", "i8"), ("uv", "i8"), ("front", "i8"),
         ("depth_soft", "i8"), ("objects", "i8"), ("looks", "i8"),
     ],
     align=True,
@@ -379,7 +379,8 @@ def line_up(
             column, line = 0 * column, line + 1
     for k in range(0, places, LANES):
         store(results, DEPTH + k, all_lanes(math.inf))
-    _clear(results, ALBEDO, 3, places)
+    if film.albedo != 0:
+        _clear(results, ALBEDO, 3, places)
     if film.caught != 0:
         _clear(results, CAUGHT, 3, places)
     _clear(results, RADIANCE, 3, branches * places)
@@ -444,8 +445,9 @@ def _keep_nearest(room, film, pixel, at, on, count):
     on = on & (chosen >= 0)
     chosen = max(chosen, 0)
     for channel in range(3):
-        normal = results[chosen + (NORMAL + channel * CAPACITY)]
-        scatter_to(float32s(film.normal), 3 * pixel + channel, normal, on)
+        if film.normal != 0:
+            normal = results[chosen + (NORMAL + channel * CAPACITY)]
+            scatter_to(float32s(film.normal), 3 * pixel + channel, normal, on)
         if film.position != 0:
             place = results[chosen + (POSITION + channel * CAPACITY)]
             scatter_to(float32s(film.position), 3 * pixel + channel, place, on)
@@ -502,13 +504,12 @@ def develop(room, film, share_count, pixels, stride, count, branches):
         at = where(on, number, 0) * stride
         line, column = words[at + LINE] - film.top, words[at + COLUMN] - film.left
         pixel = line * film.width + column
-        _keep_nearest(room, film, pixel, at, on, count)
+        if film.depth != 0:
+            _keep_nearest(room, film, pixel, at, on, count)
         for channel in range(3):
-            light = RADIANCE + channel * CAPACITY
-            _add_up(room, light, at, count, film.beauty, 4 * pixel + channel, on)
-            if film.half != 0:
-                _add_up(room, light, at, count, film.half, 4 * pixel + channel, on)
-            _add_up(room, ALBEDO + channel * CAPACITY, at, count, film.albedo, 3 * pixel + channel, on)
+            _add_up(room, RADIANCE + channel * CAPACITY, at, count, film.beauty, 4 * pixel + channel, on)
+            if film.albedo != 0:
+                _add_up(room, ALBEDO + channel * CAPACITY, at, count, film.albedo, 3 * pixel + channel, on)
             if film.caught != 0:
                 _add_up(room, CAUGHT + channel * CAPACITY, at, count, film.caught, 3 * pixel + channel, on)
         _add_up(room, ALPHA, at, count, film.beauty, 4 * pixel + 3, on)

@@ -135,7 +135,8 @@ class Tracer:
         if settings.noise is not None:
             window = whole_tiles(window, sensor.width, sensor.height)
         left, top, right, bottom = window
-        film = empty_sums(right - left, bottom - top, passes, len(shares.table))
+        guides = ("albedo", "normal") if settings.denoise else ()
+        film = empty_sums(right - left, bottom - top, (*passes, *guides), len(shares.table))
         if any(item.catches for item in snapshot.items):
             film["caught"] = np.zeros((bottom - top, right - left, 3), np.float32)
         halvings = _HALVINGS if settings.bounces > 1 else 0
@@ -155,6 +156,8 @@ class Tracer:
             **how,
             occlusion=shares.asks(CLOSED),
             illuminance=shares.asks(LUX),
+            albedo="albedo" in film,
+            firsts=any(name in film for name in ("depth", "depth_soft", "objects", "looks")),
             shares=shares.table,
             share_count=len(shares.table),
         )
@@ -167,6 +170,7 @@ class Tracer:
             slice(sensor.window[1] - top, sensor.window[3] - top),
             slice(sensor.window[0] - left, sensor.window[2] - left),
         )
+        film = film | {"beauty": film["beauty"] + film["half"]}
         film = {name: sums[:, *part] if name == "shares" else sums[part] for name, sums in film.items()}
         counts = rounds.counts()[part]
         names = {
@@ -174,8 +178,7 @@ class Tracer:
             "material-id": [material.path for material in snapshot.materials],
         }  # fmt: skip
         cleaned = settings.denoise and can_denoise()
-        wanted = {*passes, "albedo", "normal"} if cleaned else set(passes)
-        made = developed(film, counts, names, snapshot.camera, wanted)
+        made = developed(film, counts, names, snapshot.camera)
         made |= {name: shares.developed(name, film["shares"], counts[..., None]) for name in shares.places}
         if "motion" in passes:
             made["motion"] = motion(film, lens, snapshot, sensor)
@@ -218,11 +221,11 @@ class Tracer:
 
     def _trace_rounds(self, scene, lens, options, rounds, corner, progress, stop):  # type: ignore[no-untyped-def]
         """Trace round after round, until the picture has its samples, its quality or its time."""
-        height, width = rounds.sums["depth"].shape
-        held = {name: sums for name, sums in rounds.sums.items() if name != "half"}
+        height, width, _ = rounds.sums["beauty"].shape
+        held = {name: sums for name, sums in rounds.sums.items() if name not in ("beauty", "half")}
         where = {"width": width, "pixels": width * height, "left": corner[0], "top": corner[1]}
-        # Every other round is added to a half of its own as well.
-        tables = Pinned(FILM, **where, **held), Pinned(FILM, **where, **held, half=rounds.sums["half"])
+        # Light of every other round is added up apart.
+        tables = [Pinned(FILM, **where, **held, beauty=rounds.sums[name]) for name in ("beauty", "half")]
         words = room_for(int(options.record["share_count"]))
         rooms = [aligned_words(words) for _ in range(self.threads)]
         lock, trace_tile = Lock(), kernel("trace_tile")
