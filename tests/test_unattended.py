@@ -556,6 +556,10 @@ def test_the_cost_is_measured_first_and_its_error_remembered(plan_file: Path) ->
     lattice.open_plan(plan_file).run(workers=0, fresh=True, on_estimate=said.append)
     assert said[1].source == "frames rendered before"
     assert said[1].last == pytest.approx(run.seconds / said[0].seconds, rel=0.02)
+    # A time limit counts: a hundred thousand samples would take hours.
+    limited = lattice.open_plan(plan_file).override(samples=100_000, seconds=0.1)
+    limited.run(workers=0, on_estimate=said.append)
+    assert said[2].seconds < 0.2 * len(run.finished)
 
 
 # --- any renderer --------------------------------------------------------------------------------

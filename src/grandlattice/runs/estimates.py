@@ -2,7 +2,7 @@
 probes of each kind of cell.
 
 A task takes some seconds for each pixel, some more for each sample of it, and some to compose and
-read the scene.  A probe finds the three by rendering a small picture at two numbers of samples; what
+read the scene; sampling ends where its time is limited.  A probe finds the three by rendering a small picture at two numbers of samples; what
 was rendered before gives seconds for a sample of a pixel.  The range says how much these differ
 among themselves, and how far off estimates of the plan have been.
 """
@@ -118,9 +118,11 @@ def _summed(
     each, widths = [], []
     for task in tasks:
         rate = rates.get(kind_of(task.first), usual)
-        samples = task.first.settings.samples
-        pixels = task.first.settings.pixels * len(task.frames)
-        each.append(rate.fixed + pixels * (rate.pixel + rate.sample * samples))
+        settings, frames = task.first.settings, len(task.frames)
+        sampling = settings.pixels * rate.sample * settings.samples
+        if settings.seconds is not None and settings.renderer == "tracer":
+            sampling = min(sampling, settings.seconds)
+        each.append(rate.fixed + frames * (settings.pixels * rate.pixel + sampling))
         widths.append(rate.spread if kind_of(task.first) in rates else rate.spread * 2.0)
     total = statistics.fmean(each) * count
     seats = max(1, min(max(workers, 1), count))
