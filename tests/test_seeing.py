@@ -151,11 +151,17 @@ def test_a_track_turns_normals_with_the_shape() -> None:
     assert film.passes["beauty"][..., 0].mean() == pytest.approx(0.5, abs=0.03)
 
 
-@pytest.mark.parametrize("kind", ["sphere", "rect", "distant"])
-def test_a_light_that_moves_sends_what_it_sends_on_its_way(kind: str) -> None:
-    size = {"sphere": (0.3, 0.3), "rect": (0.8, 0.5), "distant": (4.0, 0.0)}[kind]
-    glossy = Material("/Floor", {"diffuseColor": (0.5,) * 3, "roughness": (0.4,)})
-    view, how = camera((0, 4, 5)), {"size": (20, 16), "material": glossy}
+@pytest.mark.parametrize(
+    ("kind", "roughness"), [("sphere", 0.4), ("rect", 0.4), ("rect", 0.0), ("distant", 0.4), ("dome", 0.4)]
+)
+def test_a_light_that_moves_sends_what_it_sends_on_its_way(kind: str, roughness: float) -> None:
+    size = {"sphere": (0.3, 0.3), "rect": (0.8, 0.5), "distant": (4.0, 0.0), "dome": (0.0, 0.0)}[kind]
+    inputs = {"diffuseColor": (0.5,) * 3, "roughness": (roughness,), "metallic": (float(roughness == 0.0),)}
+    glossy = Material("/Floor", inputs)
+    sky = np.full((32, 64, 3), 0.02, np.float32)
+    sky[4:10, 20:26] = 1.0  # a window in it
+    view = camera((0, 4, 5))
+    how = {"size": (20, 16), "material": glossy, "images": {"sky": sky}}
 
     def at(part: float) -> np.ndarray:
         """From left to right over the floor, turned downwards and a little aside."""
@@ -165,14 +171,15 @@ def test_a_light_that_moves_sends_what_it_sends_on_its_way(kind: str) -> None:
 
     # Five places, as a scene has them; between them it goes straight.
     track = np.array([at(part) for part in np.linspace(-1, 1, 5)])
-    way = [k + (n + 0.5) / 4 for k in range(4) for n in range(4)]
+    way = [k + (n + 0.5) / 8 for k in range(4) for n in range(8)]
     places = [track[int(t)] * (1 - t % 1) + track[int(t) + 1] * (t % 1) for t in way]
-    light = Light("/Light", kind, at(0), (5.0,) * 3, size)
-    moving = trace([plane()], [replace(light, track=track)], view, samples=512, **how)
+    light = Light("/Light", kind, at(0), (5.0,) * 3, size, Texture("sky") if kind == "dome" else None)
+    samples, edges = (4096, 0.1) if roughness == 0.0 else (512, 0.03)  # a mirrored light has sharp edges
+    moving = trace([plane()], [replace(light, track=track)], view, samples=samples, **how)
     still = [trace([plane()], [replace(light, to_world=m)], view, samples=64, **how) for m in places]
     seen, each = moving.passes["beauty"][..., 0], [film.passes["beauty"][..., 0] for film in still]
     mean = np.mean(each, axis=0)
-    np.testing.assert_allclose(seen, mean, rtol=0.1, atol=0.03 * mean.max())
+    np.testing.assert_allclose(seen, mean, rtol=0.1, atol=edges * mean.max())
     assert seen.mean() == pytest.approx(mean.mean(), rel=0.01)
     assert np.abs(each[0] - mean).max() > 0.1 * mean.max()  # it does move
 
@@ -182,6 +189,11 @@ def test_tracks_and_the_next_frame_come_from_the_scene() -> None:
     write_geometry(stage, "/Still", sphere(8))
     ball = write_geometry(stage, "/Parent/Ball", sphere(8))
     UsdLux.SphereLight.Define(stage, "/Parent/Lamp")
+    sky = UsdLux.DomeLight_1.Define(stage, "/Sky")
+    sky.CreatePoleAxisAttr("Z")
+    turn = sky.AddRotateZOp()
+    for frame in (1, 2, 3):
+        turn.Set(90.0 * frame, frame)
     move = UsdGeom.Xformable(stage.DefinePrim("/Parent", "Xform")).AddTranslateOp()
     for frame, x in ((1, 0.0), (2, 4.0), (3, 4.0)):
         move.Set(Gf.Vec3d(x, 0, 0), frame)
@@ -190,7 +202,12 @@ def test_tracks_and_the_next_frame_come_from_the_scene() -> None:
         snapshot = snapshot_of(stage, 2.0, shutter=shutter, later=True)
         items = {item.geometry.path: item for item in snapshot.items}
         assert items["/Still"].track is None
-        for track in (items["/Parent/Ball"].track, snapshot.lights[0].track):
+        lamp, dome = (next(each for each in snapshot.lights if each.kind == k) for k in ("sphere", "dome"))
+        if span is not None:  # its pole is Z, and stays it
+            np.testing.assert_allclose(dome.track[[0, 2], 1, :3], [(0, 0, 1)] * 2, atol=1e-9)
+            np.testing.assert_allclose(dome.track[2], dome.to_world, atol=1e-9)
+            assert np.abs(dome.track[0, 0] - dome.track[2, 0]).max() > 0.3
+        for track in (items["/Parent/Ball"].track, lamp.track):
             if span is None:
                 assert track is None
             else:

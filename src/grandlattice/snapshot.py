@@ -162,7 +162,7 @@ class Light:
     light.  `diffuse` and `specular` multiply what is scattered that way.
 
     `reaches` and `shadowed_by` tell for each item of the snapshot whether the light falls on it, and
-    whether it casts a shadow in that light; None is all of them.  `track` is as an `Item`'s; a dome has none.
+    whether it casts a shadow in that light; None is all of them.  `track` is as an `Item`'s.
     """
 
     path: str

@@ -2,9 +2,9 @@
 probes of each kind of cell.
 
 A task takes some seconds for each pixel, some more for each sample of it, and some to compose and
-read the scene; sampling ends where its time is limited.  A probe finds the three by rendering a small picture at two numbers of samples; what
-was rendered before gives seconds for a sample of a pixel.  The range says how much these differ
-among themselves, and how far off estimates of the plan have been.
+read the scene; sampling ends where its time is limited.  A probe finds the three by rendering a small
+picture at two numbers of samples; what was rendered before gives seconds for a sample of a pixel.  The
+range says how much these differ among themselves, and how far off estimates of the plan have been.
 """
 
 from __future__ import annotations

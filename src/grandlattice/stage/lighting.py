@@ -52,10 +52,6 @@ def read_light(
         file = prim.GetAttribute("inputs:texture:file").Get(time)
         if file is not None and file.path:
             texture = Texture(asset_file(file), str(prim.GetPath()), wrap_s="repeat", wrap_t="clamp")
-    if kind == "dome" and _pole_is_z(prim):
-        # The image's pole, local +Y, lies along +Z.
-        turn = np.array([[1, 0, 0, 0], [0, 0, 1, 0], [0, -1, 0, 0], [0, 0, 0, 1]], float)
-        to_world = turn @ to_world
     r, g, b = (float(c) for c in np.maximum(radiance, 0.0))
     light = UsdLux.LightAPI(prim)
     reaches, shadowed_by = (
@@ -63,10 +59,17 @@ def read_light(
         for collection in (light.GetLightLinkCollectionAPI(), light.GetShadowLinkCollectionAPI())
     )
     return Light(
-        str(prim.GetPath()), kind, to_world, (r, g, b), size, texture, _shaping(prim, kind, time),
-        max(0.0, float(light.GetDiffuseAttr().Get(time))), max(0.0, float(light.GetSpecularAttr().Get(time))),
-        reaches, shadowed_by,
+        str(prim.GetPath()), kind, stands(prim, to_world), (r, g, b), size, texture,
+        _shaping(prim, kind, time), max(0.0, float(light.GetDiffuseAttr().Get(time))),
+        max(0.0, float(light.GetSpecularAttr().Get(time))), reaches, shadowed_by,
     )  # fmt: skip
+
+
+def stands(prim: Usd.Prim, to_world: NDArray[np.float64]) -> NDArray[np.float64]:
+    """How a light stands whose prim has been placed, (4, 4): a dome may have its image's pole along +Z."""
+    if not _pole_is_z(prim):
+        return to_world
+    return np.array([[1, 0, 0, 0], [0, 0, 1, 0], [0, -1, 0, 0], [0, 0, 0, 1]], float) @ to_world
 
 
 def _shaping(prim: Usd.Prim, kind: str, time: Usd.TimeCode) -> Shaping | None:

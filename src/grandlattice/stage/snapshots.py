@@ -26,6 +26,7 @@ from grandlattice.stage.lighting import (
     read_camera,
     read_light,
     read_shutter,
+    stands,
 )
 from grandlattice.stage.looks import plain_material, read_material, uv_sets
 from grandlattice.stage.selecting import HELPERS
@@ -339,14 +340,24 @@ class Snapshotter:
             to_world = matrix_array(transforms.GetLocalToWorldTransform(prim))
             light = read_light(prim, to_world, time, self._standing) if _is_visible(prim, time) else None
             if light is not None:
-                moves = light.kind != "dome" and moments and _transform_varies(prim)
-                lights.append(replace(light, track=_places_of(prim, moments)) if moves else light)
+                if moments and _transform_varies(prim):
+                    light = replace(light, track=_places_of(prim, moments, stands))
+                lights.append(light)
         return tuple(lights)
 
 
-def _places_of(prim: Usd.Prim, moments: list[UsdGeom.XformCache]) -> NDArray[np.float64] | None:
-    """Where a prim is at some moments, (S, 4, 4); None where it stands still."""
-    return _if_it_moves(np.array([matrix_array(at.GetLocalToWorldTransform(prim)) for at in moments]))
+def _places_of(
+    prim: Usd.Prim, moments: list[UsdGeom.XformCache],
+    stands: Callable[[Usd.Prim, NDArray[np.float64]], NDArray[np.float64]] = lambda _, placed: placed,
+) -> NDArray[np.float64] | None:  # fmt: skip
+    """Where what belongs to a prim is at some moments, (S, 4, 4); None where it stands still.
+
+    Parameters
+    ----------
+    stands : how it stands where the prim is placed.
+    """
+    placed = [matrix_array(at.GetLocalToWorldTransform(prim)) for at in moments]
+    return _if_it_moves(np.array([stands(prim, each) for each in placed]))
 
 
 def _if_it_moves(track: NDArray[np.float64]) -> NDArray[np.float64] | None:

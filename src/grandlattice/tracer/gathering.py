@@ -155,8 +155,9 @@ def light_met(scene, room, options, active, path, later, distance):
     light = scale(path.throughput, 0.0)
     for i in range(scene.light_count):
         lamp = light_at(scene.lights, i)
+        placed = light_at(scene.lights, _rows_at(scene, all_lanes(0) + i, path.time))
         met, density = meet_light(
-            lamp, scene.domes, active, path.origin, path.direction, path.t_near, distance
+            placed, scene.domes, active, path.origin, path.direction, path.t_near, distance
         )  # fmt: skip
         here = active & (density > 0.0) & reaches(lamp, path.linked)
         if any_of(here):
@@ -182,7 +183,8 @@ def light_behind(scene, room, options, active, path, part):
     for i in range(scene.light_count):
         lamp = light_at(scene.lights, i)
         if any_of(lamp.kind == DOME):
-            seen = background(lamp, scene.domes, active, path.direction)
+            placed = light_at(scene.lights, _rows_at(scene, all_lanes(0) + i, path.time))
+            seen = background(placed, scene.domes, active, path.direction)
             seen = scale(multiply(path.throughput, seen), part)
             light = add(light, seen)
             if options.share_count > 0:

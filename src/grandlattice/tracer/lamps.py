@@ -285,18 +285,14 @@ LIGHT_STEPS = 32
 
 
 def _with_tracks(rows: NDArray, lights: Sequence[Light]) -> NDArray:
-    """A table with rows behind it for each place of the lights that move.
-
-    These are aimed at where they are at a path's time, and not met by paths that are followed: those would
-    have to look at each of the places.
-    """
+    """A table with rows behind it for each place of the lights that move."""
     moving = [k for k, light in enumerate(lights) if light.track is not None]
     if not moving:
         return rows
     made = table(LIGHT, len(rows) + LIGHT_STEPS * len(moving))
     for n, k in enumerate(moving):
         first = len(rows) + LIGHT_STEPS * n
-        rows[k]["track"], rows[k]["followed"] = first, 0
+        rows[k]["track"] = first
         track = np.asarray(lights[k].track, float)
         for step in range(LIGHT_STEPS):
             place = (step + 0.5) / LIGHT_STEPS * (len(track) - 1)

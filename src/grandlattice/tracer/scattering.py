@@ -182,8 +182,11 @@ def _interface(surface, tables, cosine):
 @inner
 def _interface_share(surface, tables, cosine):
     """Directional albedo of the interface alone, its brightest channel."""
-    a, b = _interface(surface, tables, cosine)
-    return _share(largest(surface.f0), surface.f90, a, b)
+    share = 0.0 * cosine
+    if any_of(surface.f90 > 0.0):
+        a, b = _look_up(tables, surface.alpha, cosine)
+        share = _share(largest(surface.f0), surface.f90, a, b)
+    return share
 
 
 @inner
@@ -234,14 +237,15 @@ def reflectance(surface, tables, cosine):
 def lobes_of(surface, tables, cosine):
     """The lobes of a surface seen from `cosine`."""
     coat, coat_boost = _coat_share(surface, tables, cosine)
-    a, b = _interface(surface, tables, cosine)
-    f = surface.f0
-    share = _share(largest(f), surface.f90, a, b)
+    f, share = surface.f0, 0.0 * cosine
+    base_out, boost = share + 1.0, (share, share, share)
+    if any_of(surface.f90 > 0.0):
+        a, b = _look_up(tables, surface.alpha, cosine)
+        share = _share(largest(f), surface.f90, a, b)
+        base_out = (1.0 - share) / max(1.0 - _interface_mean(surface, tables), 1e-3)
+        boost = _boost(f[0], a, b), _boost(f[1], a, b), _boost(f[2], a, b)
     interface = (1.0 - coat) * share
     base = (1.0 - coat) * (1.0 - share) * largest(surface.diffuse)
-    base_out = 1.0 - share
-    if any_of(surface.f90 > 0.0):
-        base_out = base_out / max(1.0 - _interface_mean(surface, tables), 1e-3)
     total = coat + interface + base
     to_one = where(total > 0.0, 1.0 / max(total, 1e-30), 0.0)
     return Lobes(
@@ -250,7 +254,7 @@ def lobes_of(surface, tables, cosine):
         chance_base=base * to_one,
         under_coat=1.0 - coat,
         coat_boost=coat_boost,
-        boost=(_boost(f[0], a, b), _boost(f[1], a, b), _boost(f[2], a, b)),
+        boost=boost,
         base_out=base_out,
     )
 

@@ -187,7 +187,7 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
     parts = scatters & ~both
     for branch in range(1 << options.halvings):
         own = branch_of(path, scatters, parts, branch, options.halvings, places)
-        if options.halvings > 0 and any_of(parts):
+        if options.halvings > 0 and any_of(parts & (lobes.chance_coat + lobes.chance_interface > 0.0)):
             again, _ = pair(own.seed, own.sample, all_lanes(dimension + _BRANCH))
             chosen = where(parts, again, choice)
         if branch > 0:
