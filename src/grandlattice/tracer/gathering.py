@@ -23,10 +23,10 @@ from grandlattice.tracer.stream import (
     MATERIAL,
     THROUGH,
     VERTICES,
+    changed,
     keep_triple,
     kept,
     share_of,
-    with_light,
 )
 from grandlattice.tracer.vectors import (
     add,
@@ -329,4 +329,4 @@ def catch(scene, room, options, catching, path, hit):
         behind = light_behind(scene, room, options, catching, path, past)
         radiance = add(radiance, choose(catching, behind, BLACK))
         alpha = where(catching, alpha + path.cover * past, alpha)
-    return with_light(path, radiance, alpha), rays
+    return changed(path, radiance=radiance, alpha=alpha), rays

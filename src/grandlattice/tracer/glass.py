@@ -18,7 +18,7 @@ from grandlattice.tracer.materials import face_colour
 from grandlattice.tracer.sampling import pair
 from grandlattice.tracer.scattering import bend
 from grandlattice.tracer.seen import alpha_behind
-from grandlattice.tracer.stream import DIRECTION, THROUGH, VERTICES, WRITTEN, Path, turned_away
+from grandlattice.tracer.stream import DIRECTION, THROUGH, VERTICES, WRITTEN, changed, turned_away
 from grandlattice.tracer.vectors import (
     choose,
     frame,
@@ -83,25 +83,16 @@ def past_clear(scene, room, options, dimension, pane, path, vertex, surface, nor
     # Alpha is what the camera sees straight ahead: solid glass covers what is behind it.
     seen_through = where(pane.bends, 0.0, luminance(pane.through))
     alpha, cover, rays = path.alpha, path.cover, 0
-    ahead = Path(
+    ahead = changed(
+        path,
         origin=origin,
         direction=direction,
         throughput=carried,
-        radiance=path.radiance,
         t_near=t_near,
         t_last=t_last,
-        followed=path.followed,
-        reach_total=path.reach_total,
         alpha=where(seen, alpha + cover * (1.0 - seen_through), alpha),
         cover=where(seen, cover * seen_through, cover),
         state=path.state | where(seen, THROUGH, 0) | where(pane.written, WRITTEN, 0),
-        number=path.number,
-        seed=path.seed,
-        sample=path.sample,
-        matt=path.matt,
-        linked=path.linked,
-        time=path.time,
-        lined=path.lined,
     )
     asking = turns & seen & ~both & ~pane.bends
     if any_of(asking):  # alpha still wants to know what stands behind

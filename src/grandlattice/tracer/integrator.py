@@ -31,11 +31,11 @@ from grandlattice.tracer.stream import (
     VERTICES,
     Path,
     bring_home,
+    changed,
     develop,
     line_up,
     load_path,
     shutter_time,
-    with_light,
 )
 from grandlattice.tracer.vectors import add
 from grandlattice.tracer.vertices import CATCHES, SCENE, of_placements
@@ -118,7 +118,7 @@ def _advance(scene, room, lens, options, step, active, path, places, going):
     if options.show_background and any_of(away):
         alpha = where(away, alpha + path.cover, alpha)
         radiance = add(radiance, light_behind(scene, room, options, away, path, path.alpha * 0.0 + 1.0))
-    path = with_light(path, radiance, alpha)
+    path = changed(path, radiance=radiance, alpha=alpha)
     held_out = of_placements(scene.held_out, hit.placement)
     catching, rays = found & seen & (held_out == CATCHES), count_of(active)
     if any_of(catching):

@@ -60,6 +60,11 @@ def records(dtype: np.dtype[Any]) -> Any:
     return of_compiler("places", "records", dtype)
 
 
+def other_fields(kind: type[Any]) -> Any:
+    """A word of kernels: (a named tuple of `kind`, values by name) → the same with these values."""
+    return of_compiler("places", "other_fields", kind)
+
+
 float32s, int32s, int64s, uint32s, uint16s, bytes_at = (
     numbers(kind) for kind in ("float32", "int32", "int64", "uint32", "uint16", "uint8")
 )

@@ -35,14 +35,12 @@ from grandlattice.tracer.stream import (
     THROUGH,
     VERTICES,
     WRITTEN,
-    Path,
     branch_of,
-    gathered,
+    changed,
     keep,
     kept,
     part,
     share_of,
-    with_light,
 )
 from grandlattice.tracer.vectors import (
     add,
@@ -165,7 +163,7 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
             )  # fmt: skip
 
     on = on & (vertices < options.bounces)
-    path = with_light(path, radiance, alpha)
+    path = changed(path, radiance=radiance, alpha=alpha)
     s, t = frame(normal)
     wo = to_local(negative(direction), s, t, normal)
     lobes = lobes_of(surface, tables, wo[2])
@@ -182,7 +180,8 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
             scene, room, options, gathers, path, shaded, deep, at_first, turn, dimension, seen_as
         )  # fmt: skip
         rays += shot
-        path = gathered(path, light, where(on, total, path.reach_total))
+        total = where(on, total, path.reach_total)
+        path = changed(path, radiance=add(path.radiance, light), reach_total=total)
     scatters, chosen = on & seen, choice
     parts = scatters & ~both
     for branch in range(1 << options.halvings):
@@ -225,24 +224,16 @@ def _scattered(scene, room, options, dimension, on, path, shaded, choice, turn, 
             gets = carried[channel]
             arriving = where(gets > 1e-6, _LUMA[channel] * lux / max(gets, 1e-6), 0.0)
             keep(room, FIRST_LUX + channel * CAPACITY, path, arriving, on & at_first)
-    path = Path(
+    path = changed(
+        path,
         origin=choose(on, lifted(vertex, leaving), path.origin),
         direction=choose(on, leaving, path.direction),
         throughput=choose(on, carried, path.throughput),
-        radiance=path.radiance,
         t_near=where(on, 0.0, path.t_near),
         t_last=where(on, FAR, path.t_last),
         followed=where(on, density, path.followed),
-        reach_total=path.reach_total,
-        alpha=path.alpha,
-        cover=path.cover,
         state=state,
-        number=path.number,
-        seed=path.seed,
-        sample=path.sample,
         matt=matt_share,
         linked=where(on, of_placements(scene.reached, vertex.placement), path.linked),
-        time=path.time,
-        lined=path.lined,
     )
     return path, on

@@ -27,9 +27,18 @@ from grandlattice.tracer.lanes import (
     where,
 )
 from grandlattice.tracer.materials import MATERIAL_ROOM
-from grandlattice.tracer.memory import float32s, int32s, load, row_sums, scatter_to, store, store_packed
+from grandlattice.tracer.memory import (
+    float32s,
+    int32s,
+    load,
+    other_fields,
+    row_sums,
+    scatter_to,
+    store,
+    store_packed,
+)
 from grandlattice.tracer.sampling import pair
-from grandlattice.tracer.vectors import add, choose, scale
+from grandlattice.tracer.vectors import choose, scale
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -117,23 +126,8 @@ class Path(NamedTuple):
     lined: Any  # one number: that of the first lane where they are neighbours in the batch, else −1
 
 
-@inner
-def with_light(path, radiance, alpha):
-    return Path(
-        path.origin, path.direction, path.throughput, radiance, path.t_near, path.t_last,
-        path.followed, path.reach_total, alpha, path.cover, path.state, path.number, path.seed,
-        path.sample, path.matt, path.linked, path.time, path.lined,
-    )  # fmt: skip
-
-
-@inner
-def gathered(path, light, reach_total):
-    """Paths with light that was gathered where they are."""
-    return Path(
-        path.origin, path.direction, path.throughput, add(path.radiance, light), path.t_near, path.t_last,
-        path.followed, reach_total, path.alpha, path.cover, path.state, path.number, path.seed,
-        path.sample, path.matt, path.linked, path.time, path.lined,
-    )  # fmt: skip
+changed = other_fields(Path)
+"""Paths as they are, but for some fields."""
 
 
 @inner
@@ -305,24 +299,13 @@ def branch_of(path, scatters, parts, branch, halvings, places):
     lined = path.lined
     if lined >= 0:
         lined += branch * places
-    return Path(
-        origin=path.origin,
-        direction=path.direction,
+    return changed(
+        path,
         throughput=scale(path.throughput, share),
         radiance=radiance,
-        t_near=path.t_near,
-        t_last=path.t_last,
-        followed=path.followed,
-        reach_total=path.reach_total,
         alpha=alpha,
-        cover=path.cover,
-        state=path.state,
         number=path.number + branch * places,
-        seed=path.seed,
         sample=where(scatters, (path.sample << halvings) + branch, path.sample),
-        matt=path.matt,
-        linked=path.linked,
-        time=path.time,
         lined=lined,
     )
 
@@ -337,24 +320,14 @@ def turned_away(path, both, throughput, alpha, cover, beyond):
     lined, nothing = path.lined, 0.0 * alpha
     if any_of(both):
         lined = -1
-    return Path(
-        origin=path.origin,
-        direction=path.direction,
+    return changed(
+        path,
         throughput=throughput,
         radiance=choose(both, (nothing, nothing, nothing), path.radiance),
-        t_near=path.t_near,
-        t_last=path.t_last,
-        followed=path.followed,
-        reach_total=path.reach_total,
         alpha=where(both, 0.0, alpha),
         cover=where(both, 0.0, cover),
         state=where(both, path.state | WHOLE, path.state),
         number=where(both, path.number + beyond, path.number),
-        seed=path.seed,
-        sample=path.sample,
-        matt=path.matt,
-        linked=path.linked,
-        time=path.time,
         lined=lined,
     )
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import operator
 from collections.abc import Callable
+from inspect import Parameter, Signature
 from typing import Any
 
 import numpy as np
@@ -387,3 +388,25 @@ def scatter_to(typing_context, pointer, index, value, test):
         return context.get_dummy_value()
 
     return types.void(pointer, ints, kind, mask), generate
+
+
+def other_fields(kind: type[Any]) -> Callable[..., Any]:
+    """A function for kernels: (a named tuple of `kind`, values by name) → the same with these values."""
+    names = kind._fields
+
+    def change(typing_context, given, **values):
+        kinds = [own if name in values else types.none for name, own in zip(names, given.types, strict=True)]
+
+        def generate(context, builder, signature, arguments):
+            made = arguments[0]
+            for k, name in enumerate(names):
+                if name in values:
+                    made = builder.insert_value(made, arguments[1 + k], k)
+            return made
+
+        return given(given, *kinds), generate
+
+    parameters = [Parameter(name, Parameter.POSITIONAL_OR_KEYWORD) for name in ("typing_context", "given")]
+    parameters += [Parameter(name, Parameter.POSITIONAL_OR_KEYWORD, default=None) for name in names]
+    change.__signature__ = Signature(parameters)  # type: ignore[attr-defined]
+    return intrinsic(change)
