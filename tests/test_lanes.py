@@ -48,7 +48,7 @@ from grandlattice.tracer.memory import (
 )
 from grandlattice.tracer.stream import BATCH, stride_of
 from grandlattice.tracer.triangles import Triangles
-from shapes import MATT, camera, dome, moved, plane, sphere
+from shapes import MATT, camera, dome, geometry, moved, plane, sphere
 
 
 @njit
@@ -275,13 +275,17 @@ def test_every_sample_has_a_place_and_sixteen_neighbours_are_whole_pixels(count:
 
 def picture(width: int, height: int, samples: int, threads: int = 1, lights=None, **settings):
     balls = []
-    for x, y, size in ((-0.6, 0, 0.7), (0.7, 0.3, 0.5), (0.2, -0.8, 0.4)):
+    for x, y, size, look in ((-0.6, 0, 0.7, 0), (0.7, 0.3, 0.5, 0), (0.2, -0.8, 0.4, 1)):
         place = np.diag([size, size, size, 1.0])
         place[3, :2] = x, y
-        balls.append(Item(sphere(16), place, (0,)))
-    look = Material("/M", {"diffuseColor": (0.6, 0.4, 0.3), "roughness": (0.3,), "clearcoat": (0.5,)})
+        balls.append(Item(sphere(16), place, (look,)))
+    pane = geometry([(-2, 0, 1), (0.5, 0, 1), (0.5, 2, 1), (-2, 2, 1)], [(0, 1, 2), (0, 2, 3)])
+    looks = (
+        Material("/M", {"diffuseColor": (0.6, 0.4, 0.3), "roughness": (0.3,), "clearcoat": (0.5,)}),
+        Material("/Glass", {"opacity": (0.1,), "roughness": (0.1,)}),
+    )
     view = camera()
-    snapshot = Snapshot(tuple(balls), (look,), lights or (dome(),), view)
+    snapshot = Snapshot((*balls, Item(pane, np.eye(4), (1,))), looks, lights or (dome(),), view)
     passes = ("beauty", "depth", "normal", "occlusion", "albedo")
     return Tracer(threads).trace(
         snapshot, {}, Sensor(view, width, height), TraceSettings(samples=samples, **settings), passes

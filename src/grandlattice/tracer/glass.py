@@ -63,7 +63,8 @@ def past_clear(scene, room, options, dimension, pane, path, vertex, surface, nor
         both = both & (choice < 0.0)  # nobody
     passes = both | (pane.there & (choice < passing))
     turns, past = pane.there & (both | ~passes), 1.0 - min(passing, 0.8)
-    left = where(both, choice, where(passes, choice / passing, (choice - passing) / past))
+    left = where(turns, (choice - passing) / past, where(passes, choice / passing, choice))
+    left = where(both, choice, left)
     passing, past = where(both, 1.0, passing), where(both, 1.0, past)
 
     carried = scale(multiply(path.throughput, pane.through), 1.0 / passing)
