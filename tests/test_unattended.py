@@ -13,6 +13,7 @@ import sys
 import threading
 import time
 from collections.abc import Callable
+from multiprocessing import resource_tracker, spawn
 from pathlib import Path
 
 import numpy as np
@@ -38,6 +39,7 @@ from grandlattice.runs import Ledger, Patience, Schedule, Spending
 from grandlattice.runs.budgets import seconds_until
 from grandlattice.runs.schema import SCHEMA_VERSION
 from grandlattice.runs.steering import is_under_way
+from grandlattice.spawning import without_main_script
 from test_runs import until
 
 OUTSIDE = Path(__file__).parent.parent / "examples" / "outside_renderer.py"
@@ -560,6 +562,16 @@ def test_the_cost_is_measured_first_and_its_error_remembered(plan_file: Path) ->
     limited = lattice.open_plan(plan_file).override(samples=100_000, seconds=0.1)
     limited.run(workers=0, on_estimate=said.append)
     assert said[2].seconds < 0.2 * len(run.finished)
+
+
+def test_a_worker_whose_run_was_killed_while_it_began_says_nothing() -> None:
+    reader, writer = os.pipe()
+    with without_main_script():
+        line = spawn.get_command_line(tracker_fd=resource_tracker.getfd(), pipe_handle=reader)
+    os.close(writer)  # nobody is left to tell it what to do
+    ended = subprocess.run(line, pass_fds=[reader, resource_tracker.getfd()], capture_output=True, text=True)
+    os.close(reader)
+    assert (ended.returncode, ended.stdout, ended.stderr) == (1, "", "")
 
 
 # --- any renderer --------------------------------------------------------------------------------

@@ -1,4 +1,4 @@
-"""Processes that do not import the script they were started from.
+"""Processes that do not import the script they were started from, and end quietly where nobody is left.
 
 Python starts a new process by importing the caller's main script again, which runs a script that
 has no ``if __name__ == "__main__":`` a second time, and fails where there is no script at all.
@@ -10,6 +10,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
+from multiprocessing import spawn
 from typing import Any
 
 
@@ -22,7 +23,20 @@ def without_main_script() -> Iterator[None]:
     }
     main.__dict__.pop("__file__", None)
     main.__spec__ = None
+    line = spawn.get_command_line
+    spawn.get_command_line = lambda **told: [_quiet(part) for part in line(**told)]
     try:
         yield
     finally:
         main.__dict__.update(kept)
+        spawn.get_command_line = line
+
+
+def _quiet(part: str | bytes) -> str | bytes:
+    """Part of a command line, which says nothing where its parent died before it told what is to be done."""
+    if isinstance(part, bytes):  # the interpreter's place
+        return part
+    head, found, call = part.partition("; spawn_main(")
+    if not found:
+        return part
+    return f"{head}\ntry:\n    spawn_main({call}\nexcept EOFError:\n    raise SystemExit(1)"
