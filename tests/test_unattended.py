@@ -6,6 +6,7 @@ import datetime
 import http.server
 import json
 import os
+import shlex
 import shutil
 import sqlite3
 import subprocess
@@ -375,6 +376,16 @@ def test_a_frame_that_its_seconds_end_is_taken_further_to_the_same_bytes(
     for file, other in zip(run.files("day/Front")[:1], straight.files("day/Front")[:1], strict=True):
         pixels = [oiio.ImageInput.open(str(p)).read_image(oiio.FLOAT) for p in (file, other)]
         assert np.array_equal(*pixels)
+    # The command that is named after a run with settings of its own takes them along.
+    own = ("--at", "light=day", "--set", "seconds=0.1", "--into", "own")
+    code, said = glat(plan_file.parent, "run", *own, "--workers", "0")
+    assert code == 0, said
+    named = shlex.split(said.partition("further:")[2].partition("next:")[0])
+    assert named == ["glat", "continue", *own]
+    assert "no frame here" in glat(plan_file.parent, "continue", "--into", "own")[1]
+    code, said = glat(plan_file.parent, *named[1:], "--workers", "0")
+    assert code == 0, said
+    assert not (plan_file.parent / "own" / "room-unfinished").exists()
 
 
 # --- bad nights ----------------------------------------------------------------------------------

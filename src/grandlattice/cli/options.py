@@ -135,10 +135,13 @@ def read_frames(text: str | None) -> list[int] | None:
 
 
 def arguments(
-    plans: Sequence[Path | None] = (), at: list[str] | None = None, sets: list[str] | None = None
-) -> str:
-    """Plans and cells as they stood on the command line, for the next command."""
+    plans: Sequence[Path | None] = (), at: list[str] | None = None, sets: list[str] | None = None,
+    settings: list[str] | None = None, into: Path | None = None,
+) -> str:  # fmt: skip
+    """Plans, cells, settings and folder as they stood on the command line, for the next command."""
     words = [quoted(plan) for plan in plans if plan is not None]
     words += [f"--at {quoted(text)}" for text in at or ()]
     words += [f"--set-of {quoted(text)}" for text in sets or ()]
+    words += [f"--set {quoted(text)}" for text in settings or ()]
+    words += [f"--into {quoted(into)}"] if into is not None else []
     return "".join(f" {word}" for word in words)

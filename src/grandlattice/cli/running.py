@@ -81,7 +81,8 @@ def run(
     """
     queue = open_queue(plans, settings, at, sets)
     queue.refuse_collisions()
-    command = f"glat run{arguments(plans or (), at, sets)}"
+    given = arguments(plans or (), at, sets, settings, into)
+    command = f"glat run{given}"
     if len(queue) > 1 and not quiet:
         whole = queue.totals()
         console.print(
@@ -89,7 +90,10 @@ def run(
             f"{many(whole.files, 'file')}, about {words.size(whole.bytes)}"
         )
     said = conduct_of(existing, until, conduct)
-    how = _How(read_frames(frames), workers, into, fresh, allow_missing, quiet, said)
+    how = _How(
+        read_frames(frames), workers, into, fresh, allow_missing, quiet, said,
+        continued=f"glat continue{given}",
+    )  # fmt: skip
     if first:
         if frames is not None:
             raise lattice.PlanError("--first and --frames exclude each other.", cure="leave one of them out")
@@ -107,8 +111,13 @@ def run(
     if not ok:
         raise typer.Exit(1)
     if not quiet:
-        one = arguments(plans or (), at, sets) if len(plans or ()) < 2 else " PLAN"
-        next_step(f"glat review{one}")
+        next_step(_review(plans, at, sets, into))
+
+
+def _review(plans: list[Path] | None, at: list[str] | None, sets: list[str] | None, into: Path | None) -> str:
+    """The command that shows what a run made."""
+    one = len(plans or ()) < 2
+    return f"glat review{arguments(plans or (), at, sets, into=into) if one else ' PLAN'}"
 
 
 @dataclass(frozen=True)
@@ -123,6 +132,7 @@ class _How:
     quiet: bool = False
     conduct: Mapping[str, Any] = field(default_factory=dict)
     further: bool = False
+    continued: str | None = None  # the command that takes frames further that their seconds ended
 
 
 def _run_steps(queue: lattice.Queue, how: _How, command: str) -> bool:
@@ -207,7 +217,8 @@ def proof(
     for step in open_queue(plans, settings, at, sets):
         quick, folder = step.plan.proofing(), into or step.plan.proof_folder
         how = _How("first", workers, folder, allow_missing=True, conduct=step.plan.hurried)
-        done = _run(replace(step, plan=quick), how, f"glat proof{arguments(plans or (), at, sets)}")
+        command = f"glat proof{arguments(plans or (), at, sets, settings, into)}"
+        done = _run(replace(step, plan=quick), how, command)
         if done.interrupted:
             raise typer.Exit(130)
         tables.show_files(quick.review(step.at, sets=step.sets, into=folder), "wrote")
@@ -237,7 +248,7 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
     def on_outlook(outlook: lattice.Outlook) -> None:
         if not how.quiet:
             _say_whole(plan.totals(step.at, step.sets), how)
-            _say_outlook(outlook, count)
+            _say_outlook(outlook, count, how.further)
         bars.append(RunBars(outlook, max(1, count), how.quiet))
 
     def on_event(event: lattice.Event) -> None:
@@ -254,7 +265,7 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
         for bar in bars:
             bar.stop()
     if not how.quiet or not done.ok:
-        _say_end(done, next_run)
+        _say_end(done, next_run, how.continued)
     return done
 
 
@@ -266,7 +277,10 @@ def _say_whole(whole: lattice.Totals, how: _How) -> None:
         )
 
 
-def _say_outlook(outlook: lattice.Outlook, workers: int) -> None:
+def _say_outlook(outlook: lattice.Outlook, workers: int, further: bool) -> None:
+    if not outlook.todo and further:
+        console.print("no frame here was ended by its seconds, as the plan and this call have it")
+        return
     if not outlook.todo:
         console.print(f"everything is done already: {many(len(outlook.done), 'frame')}")
         return
@@ -295,7 +309,7 @@ def _say_estimate(estimate: lattice.Estimate) -> None:
     console.print(text)
 
 
-def _say_end(done: lattice.Run, next_run: str) -> None:
+def _say_end(done: lattice.Run, next_run: str, continued: str | None) -> None:
     if done.finished:
         rays = sum(event.result.rays for event in done.finished)
         folder = "this folder" if done.output.resolve() == Path.cwd() else short(done.output)
@@ -320,7 +334,8 @@ def _say_end(done: lattice.Run, next_run: str) -> None:
         )
     cut = sum(any(record.unfinished for record in event.result.records) for event in done.finished)
     if cut:
-        console.print(f"{many(cut, 'frame')} ended by their seconds; glat continue takes them further")
+        how = f"; to take them further:  {continued}" if continued else ""
+        console.print(f"{many(cut, 'frame')} ended by their seconds{escape(how)}")
     for note in done.notes:
         console.print(f"[yellow]![/yellow] {escape(note)}")
     if done.left:
@@ -384,6 +399,7 @@ def continue_(
     plans: PlanFiles = None,
     at: At = None,
     sets: SetOf = None,
+    settings: SetOption = None,
     workers: Annotated[
         int | None, typer.Option("--workers", min=0, help="Processes that render.", show_default=False)
     ] = None,
@@ -391,10 +407,12 @@ def continue_(
 ) -> None:
     """Take frames to their full quality that the setting seconds ended.
 
+    Settings and folder are those of the run that it ended.
+
     Example:  glat continue --at light=evening
     """
-    queue = open_queue(plans, None, at, sets)
+    queue = open_queue(plans, settings, at, sets)
     how = _How(None, workers, into, further=True)
-    if not _run_steps(queue, how, f"glat continue{arguments(plans or (), at, sets)}"):
+    if not _run_steps(queue, how, f"glat continue{arguments(plans or (), at, sets, settings, into)}"):
         raise typer.Exit(1)
-    next_step(f"glat review{arguments(plans or (), at, sets) if len(plans or ()) < 2 else ' PLAN'}")
+    next_step(_review(plans, at, sets, into))
