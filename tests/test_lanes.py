@@ -18,6 +18,7 @@ from numba import njit
 from grandlattice.compiled import is_compiled, keep_kernels, kept_kernels
 from grandlattice.snapshot import Geometry, Item, Light, Material, Snapshot, Texture
 from grandlattice.tracer import Sensor, Tracer, TraceSettings, embree, scene
+from grandlattice.tracer.batches import stride_of
 from grandlattice.tracer.lamps import tables_of
 from grandlattice.tracer.lanes import (
     LANES,
@@ -46,7 +47,7 @@ from grandlattice.tracer.memory import (
     store_rows,
     table,
 )
-from grandlattice.tracer.stream import BATCH, stride_of
+from grandlattice.tracer.stream import BATCH
 from grandlattice.tracer.triangles import Triangles
 from shapes import MATT, camera, dome, geometry, moved, plane, sphere
 

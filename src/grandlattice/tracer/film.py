@@ -15,9 +15,9 @@ from numpy.typing import NDArray
 
 from grandlattice.errors import TracerError
 from grandlattice.snapshot import Camera
+from grandlattice.tracer.batches import NOTHING, RANKS
 from grandlattice.tracer.ids import ranked_ids
 from grandlattice.tracer.shares import SPLITS
-from grandlattice.tracer.stream import NOTHING, RANKS
 
 
 @dataclass(frozen=True)

@@ -14,6 +14,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from grandlattice.tracer.batches import FILM, develop, line_up
 from grandlattice.tracer.embree import CAMERA, OTHER, closest_hits
 from grandlattice.tracer.gathering import MOST_PASSES_THROUGH, catch, light_behind, light_met
 from grandlattice.tracer.lanes import LANES, all_lanes, any_of, count_of, inner, lane_numbers, where
@@ -25,15 +26,12 @@ from grandlattice.tracer.seen import centre_of
 from grandlattice.tracer.shading import shade
 from grandlattice.tracer.stream import (
     COLUMN,
-    FILM,
     LINE,
     SAMPLE,
     VERTICES,
     Path,
     bring_home,
     changed,
-    develop,
-    line_up,
     load_path,
     shutter_time,
 )

@@ -8,9 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.snapshot import Snapshot
+from grandlattice.tracer.batches import NOTHING
 from grandlattice.tracer.lens import Sensor, make_lens, project
 from grandlattice.tracer.memory import Pinned
-from grandlattice.tracer.stream import NOTHING
 
 
 def motion(

@@ -20,6 +20,7 @@ from numpy.typing import NDArray
 
 from grandlattice.errors import TracerError
 from grandlattice.snapshot import Snapshot
+from grandlattice.tracer.batches import FILM, stride_of
 from grandlattice.tracer.denoise import adding_up, can_denoise, denoised
 from grandlattice.tracer.film import Film, developed, empty_sums, is_pass
 from grandlattice.tracer.integrator import OPTIONS
@@ -32,7 +33,7 @@ from grandlattice.tracer.rounds import Round, Rounds, Tile, Unfinished, whole_ti
 from grandlattice.tracer.scattering import albedo_tables
 from grandlattice.tracer.scene import Images, SceneBuilder
 from grandlattice.tracer.shares import CLOSED, LUX, OwnPass, SharePlan
-from grandlattice.tracer.stream import BATCH, FILM, branches_of, room_for, stride_of
+from grandlattice.tracer.stream import BATCH, branches_of, room_for
 
 _HALVINGS = 1  # how often paths part in two where they are scattered first
 _LINES, _MEANS = 48, 7  # lines of a picture that tell how bright it is, and how many means of them
