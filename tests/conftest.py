@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import os
+import signal
 import subprocess
 import sys
 from contextlib import redirect_stderr, redirect_stdout
@@ -70,6 +71,9 @@ def glat():
 
         said, code = io.StringIO(), 0
         before = Path.cwd()
+        handled = {
+            number: signal.getsignal(number) for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
+        }
         with pytest.MonkeyPatch.context() as patch, redirect_stdout(said), redirect_stderr(said):
             patch.setenv("COLUMNS", "200")
             patch.setenv("NO_COLOR", "1")
@@ -81,6 +85,8 @@ def glat():
                 code = int(done.code or 0)
             finally:
                 os.chdir(before)
+                for number, handler in handled.items():
+                    signal.signal(number, handler)
         return code, said.getvalue()
 
     def run(folder: Path, *arguments: str, timeout: float = 180.0) -> tuple[int, str]:

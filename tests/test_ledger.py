@@ -13,6 +13,7 @@ import pytest
 import grandlattice as lattice
 from grandlattice.errors import ImageError, OutputError, RunError
 from grandlattice.runs.ledger import FileRecord, Ledger
+from grandlattice.runs.parts import exchange_folder, new_attempt, part_of
 from grandlattice.runs.schema import SCHEMA_VERSION
 from grandlattice.runs.store import FolderStore
 
@@ -166,13 +167,15 @@ def test_nothing_lands_outside_and_what_a_kill_left_is_swept(tmp_path: Path) -> 
             store.put(path, lambda p: p.write_bytes(b"x"))
     assert list(outside.iterdir()) == []
     (out / "deep").mkdir()
-    left = [out / ".Front.0001.4711.part.exr", out / "deep" / ".Side.1.part.png"]
-    mine = [out / ".hidden.exr", out / "deep" / "part.png", out / "a.part.exr"]
-    for file in left + mine:
-        file.write_bytes(b"x")
-    assert store.sweep() == 2
-    assert not any(p.exists() for p in left)
-    assert all(p.exists() for p in mine)
+    attempt = new_attempt(3, 12, 1)
+    left = [part_of("Front.0001.exr", attempt), part_of("deep/Side.png", attempt), exchange_folder(attempt)]
+    mine = [".hidden.exr", ".notes.part.txt", "deep/.Side.1.part.png", "deep/.keep.part.d/x", "a.part.exr"]
+    for name in [*left[:2], f"{left[2]}/cell.usda", *mine]:
+        (out / name).parent.mkdir(exist_ok=True)
+        (out / name).write_bytes(b"x")
+    assert store.remove_parts([*left, *mine, "deep/.keep.part.d", "link/" + left[0], "../" + left[0]]) == 3
+    assert not any((out / name).exists() for name in left)
+    assert all((out / name).exists() for name in mine)
 
 
 @pytest.mark.skipif(os.geteuid() == 0, reason="root may write anywhere")

@@ -277,7 +277,8 @@ def test_a_folder_that_cannot_be_written_to_is_found_out_first(plan_file: Path, 
     blocked.write_text("a file where the folder should be")
     with pytest.raises(LatticeError):
         lattice.open_plan(plan_file).run(workers=0, into=blocked)
-    link = plan_file.parent / "out"
+    link = plan_file.parent / "out" / "day"
+    link.parent.mkdir()
     link.symlink_to(tmp_path.parent, target_is_directory=True)
     with pytest.raises(OutputError, match="outside the output folder"):
         lattice.open_plan(plan_file).run(at=["day/Front"], workers=0)

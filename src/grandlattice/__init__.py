@@ -63,7 +63,7 @@ if TYPE_CHECKING:
         TaskStatus,
     )
     from grandlattice.stage import Change, Explanation, Opinion, Survey
-    from grandlattice.steered import all_runs, status, steering
+    from grandlattice.steered import all_runs, ended_with, is_running, run_detached, status, steering
     from grandlattice.whole import Plan
 
 _WHERE = {
@@ -79,7 +79,7 @@ _WHERE = {
     "runs": ("Estimate", "Event", "Failed", "Finished", "Held", "Outlook", "Pace", "Progress", "Retried",
              "Returned", "Run", "RunStatus", "Started", "Steering", "TaskStatus"),
     "stage": ("Change", "Explanation", "Opinion", "Survey"),
-    "steered": ("all_runs", "status", "steering"),
+    "steered": ("all_runs", "ended_with", "is_running", "run_detached", "status", "steering"),
     "whole": ("Plan",),
 }  # fmt: skip
 __getattr__ = on_demand(__name__, _WHERE)
@@ -96,7 +96,7 @@ __all__ = [
     "OutputError", "Pace", "Place", "Plan", "PlanError", "Progress", "Queue", "Retried", "Returned",
     "Run", "RunError", "RunStatus", "RunUnderWay", "SceneError", "Settings", "Started", "Steering",
     "Step", "Survey", "TaskStatus", "Totals", "TracerError", "WorkerError", "added_to", "all_runs",
-    "begin", "find_queue",
-    "nearest", "open_plan", "open_queue", "plan_schema", "prepare_tracer", "read_frames", "status",
-    "steering", "survey", "tracer_is_prepared", "tracer_prepared_aside",
+    "begin", "ended_with", "find_queue", "is_running",
+    "nearest", "open_plan", "open_queue", "plan_schema", "prepare_tracer", "read_frames", "run_detached",
+    "status", "steering", "survey", "tracer_is_prepared", "tracer_prepared_aside",
 ]  # fmt: skip

@@ -106,12 +106,23 @@ def prepare_tracer() -> None:
 @contextmanager
 def tracer_prepared_aside() -> Iterator[None]:
     """Prepare the tracer while the body runs; waits for it on leaving."""
-    aside = threading.Thread(target=prepare_tracer)
+    begun: list[Any] = []
+
+    def begin() -> None:
+        from grandlattice import production
+
+        begun.append(production.Preparation())
+
+    aside = threading.Thread(target=begin)
     aside.start()
     try:
         yield
-    finally:
+    except BaseException:
         aside.join()
+        begun[0].cancel()
+        raise
+    aside.join()
+    begun[0].wait()
 
 
 def tracer_is_prepared() -> bool:

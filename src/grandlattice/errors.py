@@ -14,7 +14,10 @@ line prints those three and nothing else.
     ├── TracerError        the embedded tracer cannot do what was asked
     ├── WorkerError        a worker crashed, hung or lacked memory; trying again may help
     └── RunError           the run cannot start, or ended with failures
-        └── RunUnderWay    another run writes to the same output
+        ├── RunUnderWay    another run writes to the same output
+        └── LedgerError    the record of a run cannot be used
+            ├── LedgerBusy     somebody else holds it; it can be written later
+            └── LedgerLost     it was taken away, replaced or damaged
 """
 
 from __future__ import annotations
@@ -118,6 +121,18 @@ class RunError(LatticeError):
 
 class RunUnderWay(RunError):
     """Another run writes to the same output."""
+
+
+class LedgerError(RunError):
+    """The record of a run cannot be used."""
+
+
+class LedgerBusy(LedgerError):
+    """Somebody else holds the record of a run; it can be written later."""
+
+
+class LedgerLost(LedgerError):
+    """The record of a run was taken away, replaced or damaged."""
 
 
 def nearest(word: str, known: Iterable[str]) -> str:

@@ -12,18 +12,20 @@ import multiprocessing
 import os
 import time
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 
 import numpy as np
+import psutil
 from numpy.typing import NDArray
 
 from grandlattice import images
 from grandlattice import review as reviewing
 from grandlattice.checks import Checked, Facilities, Finding, run_checks
 from grandlattice.compiled import is_compiled
-from grandlattice.errors import ImageError, OutputError, PlanError, RunError, nearest
+from grandlattice.errors import ImageError, LatticeError, OutputError, PlanError, RunError, nearest
 from grandlattice.notices import Teller
 from grandlattice.plan import (
     Cell,
@@ -36,7 +38,9 @@ from grandlattice.plan import (
     SceneFacts,
     planned_files,
 )
+from grandlattice.plan.naming import folded
 from grandlattice.plan.running import RunBlock
+from grandlattice.plan.schema import texts_of
 from grandlattice.runs import (
     Backend,
     Coordinator,
@@ -62,16 +66,25 @@ from grandlattice.runs import (
     look_ahead,
     sole_writer,
 )
-from grandlattice.runs.outlook import names_in_reach, read_back, refuse_what_stands_there, write_down
+from grandlattice.runs.outlook import (
+    names_in_reach,
+    read_back,
+    refuse_what_stands_there,
+    strangers_among,
+    write_down,
+)
 from grandlattice.runs.status import note_run
 from grandlattice.runs.tasks import Frames
 from grandlattice.runs.versions import versions_in
-from grandlattice.spawning import without_main_script
-from grandlattice.stage import Scene, scene_digest, scene_files
+from grandlattice.runs.worker import end_with_children
+from grandlattice.spawning import signals_held, without_main_script
+from grandlattice.stage import Scene, files_read, scene_digest, scene_files
 from grandlattice.tracer import HOW_TO_INSTALL, PASSES, Looker, can_denoise, is_pass, warm_up
 
 _WORTH_A_PROBE = 3e6  # pixels × samples; some seconds of one processor
 _CHECKED_AT_ONCE = 2000  # cells; more are checked by representatives
+
+_FOR_THE_LEDGER = 120.0  # seconds a run waits to begin for somebody who holds its ledger
 
 Indices = NDArray[np.int64]
 
@@ -98,12 +111,31 @@ class Planned:
 
     @cached_property
     def ledger(self) -> Ledger:
-        return Ledger(self.output / f"{self.name}.ledger.sqlite")
+        name = f"{self.name}.ledger.sqlite"
+        return Ledger(self.output / name, self.folder / name)
+
+    @cached_property
+    def fixed(self) -> tuple[str, ...]:
+        """Folders below the output with which its templates begin; they may be links."""
+        return tuple(top for top, _ in self.filing().reach() if top)
+
+    @cached_property
+    def store(self) -> FolderStore:
+        """Where its files land."""
+        return FolderStore(self.output, self.fixed)
+
+    @cached_property
+    def sources(self) -> frozenset[Path]:
+        """Every file that the scene or the plan reads, as named and as links lead."""
+        named = [self.folder / text for text in self.model.texts()]
+        for said in self.lattice.everything_said():
+            named += [self.folder / text for placed in said.edits for text in texts_of(placed.edit)]
+        return frozenset(files_read(self.scene, [path for path in named if _is_file(path)]))
 
     @cached_property
     def versions(self) -> Versions:
         def recall() -> dict[str, tuple[int, str, str]]:
-            store = FolderStore(self.output)
+            store = self.store
             return versions_in(store, names_in_reach(store, self.filing()), self.name)
 
         return Versions(self.ledger, self.fingerprints, recall)
@@ -135,21 +167,43 @@ class Planned:
         return Filing(self.lattice, self.make, self.facts, self.names, indices)
 
 
+class Preparation:
+    """The tracer being compiled for this machine, unless that was done before; in a process of its own,
+    so that whoever only coordinates holds no kernel."""
+
+    def __init__(self) -> None:
+        self._process = None
+        if not is_compiled():
+            self._process = multiprocessing.get_context("spawn").Process(target=warm_up, daemon=True)
+            with without_main_script(), signals_held():
+                self._process.start()
+
+    def wait(self) -> None:
+        """Wait until it is compiled."""
+        if self._process is not None:
+            try:
+                self._process.join()
+            except BaseException:
+                self.cancel()
+                raise
+
+    def cancel(self) -> None:
+        """End it, as far as it came."""
+        if self._process is not None and self._process.pid is not None:
+            with suppress(psutil.Error):
+                end_with_children(psutil.Process(self._process.pid))
+
+
 def prepare_tracer() -> None:
-    """Compile the tracer for this machine, unless that was done before; in a process of its own, so
-    that whoever only coordinates holds no kernel."""
-    if not is_compiled():
-        process = multiprocessing.get_context("spawn").Process(target=warm_up, daemon=True)
-        with without_main_script():
-            process.start()
-        process.join()
+    """Compile the tracer for this machine, unless that was done before."""
+    Preparation().wait()
 
 
 def check(
     planned: Planned, indices: Indices, existing: str, *, allow_missing: bool, look: bool
 ) -> list[Finding]:  # fmt: skip
     """Everything that can be known to be wrong beforehand, errors first."""
-    store = FolderStore(planned.output)
+    store = planned.store
     cells = [planned.make(int(index)) for index in _representatives(planned.lattice, indices)]
     wrong, unwritable = {}, ""
     for display in {cell.settings.display or "" for cell in cells}:
@@ -163,7 +217,7 @@ def check(
         unwritable = problem.what
     order = WorkOrder(
         planned.model, planned.folder, planned.scene.file.resolve(), planned.output, planned.name,
-        allow_missing=True,
+        allow_missing=True, fixed=planned.fixed,
     )  # fmt: skip
     facilities = Facilities(
         can_denoise(), HOW_TO_INSTALL, wrong, store.free_bytes(), unwritable, Looker(),
@@ -173,13 +227,33 @@ def check(
         planned.model, planned.lattice, cells, planned.scene, planned.folder, facilities,
         planned.filing(indices), len(indices), allow_missing,
         () if existing in ("replace", "keep-both") else _in_the_way(planned, cells),
+        _or_nothing(lambda: targets_read(planned, indices)), store.links(),
+        _said_by(lambda: refuse_links(planned, indices)),
     )  # fmt: skip
     return run_checks(checked)
 
 
-def _in_the_way(planned: Planned, cells: Sequence[Cell]) -> tuple[str, ...]:
-    """Files where pictures will be that no run of this plan made; none where names are impossible."""
-    store, filing = FolderStore(planned.output), planned.filing(np.array([cell.index for cell in cells]))
+def _or_nothing(ask: Callable[[], list[tuple[str, str]]]) -> list[tuple[str, str]]:
+    """An answer; nothing where names of files are impossible, which another check says."""
+    try:
+        return ask()
+    except LatticeError:
+        return []
+
+
+def _said_by(do: Callable[[], object]) -> LatticeError | None:
+    """The error that something raises about where pictures land."""
+    try:
+        do()
+    except OutputError as problem:
+        return problem if "link" in problem.what else None
+    return None
+
+
+def _in_the_way(planned: Planned, cells: Sequence[Cell]) -> tuple[tuple[str, str | None], ...]:
+    """Files where pictures will be that no run of this plan made, with the plan that did; none where
+    names are impossible."""
+    store, filing = planned.store, planned.filing(np.array([cell.index for cell in cells]))
     try:
         there = set(names_in_reach(store, filing))
         standing = set(filing.standing(sorted(there)).tolist())
@@ -190,14 +264,11 @@ def _in_the_way(planned: Planned, cells: Sequence[Cell]) -> tuple[str, ...]:
             for file in planned_files(cell, planned.names)
             if file.path in there
         ]
-        known = planned.ledger.those_of(found)
+        return strangers_among(found, planned.ledger, store)
     except OutputError:
         return ()
     except RunError:  # a ledger that cannot be read is put aside by the run; the pictures say who made them
-        known = set()
-    return tuple(
-        p for p in found if p not in known and images.read_mark(store.path(p), "fingerprint") is None
-    )
+        return strangers_among(found, None, store, planned.name)
 
 
 def _representatives(lattice: Lattice, indices: Indices) -> Indices:
@@ -241,12 +312,77 @@ def tasks(planned: Planned, indices: Indices, frames: Frames) -> TaskList:
 
 def outlook(planned: Planned, indices: Indices, frames: Frames, existing: str = "skip") -> Run:
     """A run that has not begun: what it would do, and the files there are."""
-    ledger, store, filing = planned.ledger, FolderStore(planned.output), planned.filing(indices)
+    ledger, store, filing = planned.ledger, planned.store, planned.filing(indices)
     if ledger.planned_key() == planned.key(indices, frames) and existing != "replace":
         listed, done = read_back(ledger, planned.ingredients)
-        return Run(planned.output, ledger, look_again(listed, done, ledger, store, filing), listed)
-    listed = tasks(planned, indices, frames)
-    return Run(planned.output, ledger, look_ahead(listed, ledger, store, filing, existing), listed)
+        seen = look_again(listed, done, ledger, store, filing)
+    else:
+        listed = tasks(planned, indices, frames)
+        seen = look_ahead(listed, ledger, store, filing, existing)
+    return Run(planned.output, ledger, seen, listed, planned.fixed)
+
+
+def folders(planned: Planned) -> list[Path]:
+    """Folders that pictures go to: those that the output templates begin with."""
+    tops = sorted({top for top, _ in planned.filing().reach()})
+    return [planned.output / top for top in tops]
+
+
+def targets_read(planned: Planned, indices: Indices) -> list[tuple[str, str]]:
+    """Files that the scene or the plan reads and a cell would write: each with that cell's address."""
+    roots = dict.fromkeys([planned.output, planned.output.resolve()])
+    roots |= dict.fromkeys((planned.output / top).resolve() for top in planned.fixed)
+    below: dict[str, Path] = {}
+    for root in roots:
+        top = next((top for top in planned.fixed if (planned.output / top).resolve() == root), "")
+        for path in planned.sources:
+            full = Path(os.path.normpath(path))
+            if full.is_relative_to(root):
+                relative = full.relative_to(root).as_posix()
+                below[f"{top}/{relative}" if top else relative] = path
+    known = {folded(name): name for name in below}
+    filing = planned.filing(indices)
+    return [
+        (file.path, cell.address)
+        for index in filing.standing(sorted(below))
+        for cell in (planned.make(int(index)),)
+        for file in planned_files(cell, planned.names)
+        if folded(file.path) in known
+    ]
+
+
+def refuse_sources(planned: Planned, indices: Indices) -> None:
+    """Refuse a plan whose pictures would take the place of files that the scene or the plan reads.
+
+    Raises
+    ------
+    OutputError
+        Naming the first of them and its cell.
+    """
+    for path, address in targets_read(planned, indices):
+        raise OutputError(
+            f"{address} would be written over {path}, which the scene or the plan reads.",
+            place=planned.make(int(indices[0])).origins.get("output"),
+            cure="change the output template; nothing the scene is made of is ever replaced",
+        )
+
+
+def refuse_links(planned: Planned, indices: Indices) -> None:
+    """Refuse a plan whose pictures would land behind a link below the output folder.
+
+    Raises
+    ------
+    OutputError
+        Naming the link.
+    """
+    filing, store = planned.filing(indices), planned.store
+    behind = [name for top, deep in filing.reach() for name in store.links_below(top, deep)]
+    if not behind:
+        return
+    for index in indices:
+        for file in planned_files(planned.make(int(index)), planned.names):
+            if any(file.path.startswith(f"{name}/") for name in behind):
+                store.path(file.path)  # it says which link, and where it leads
 
 
 @dataclass(frozen=True)
@@ -263,8 +399,11 @@ def run(
     frames: Frames, allow_missing: bool, listeners: Listeners, further: bool = False,
 ) -> Run:  # fmt: skip
     """Render what is not done yet; see `whole.Plan.run`."""
-    FolderStore(planned.output).refuse_unwritable()
+    planned.store.refuse_unwritable()
+    refuse_sources(planned, indices)
+    refuse_links(planned, indices)
     with sole_writer(planned.ledger):
+        planned.ledger.wait_less(_FOR_THE_LEDGER)
         aside = planned.ledger.heal()
         begun = outlook(planned, indices, frames, block.existing)
         if further:
@@ -303,7 +442,10 @@ def run(
             begun.estimate = estimate(todo, count, order.threads, planned.ledger, probing)
             if begun.estimate is not None and listeners.on_estimate is not None:
                 listeners.on_estimate(begun.estimate)
-            Coordinator(begun, backend, patience, Spending(block.budget), told).carry_out(count)
+            Coordinator(
+                begun, backend, patience, Spending(block.budget),
+                lambda: note_tasks(planned, begun, planned.key(indices, frames)), told,
+            ).carry_out(count)  # fmt: skip
         finally:
             backend.close()
             told.end()
@@ -318,6 +460,14 @@ def only_unfinished(run: Run) -> Outlook:
     return Outlook(whole.done.only(numbers), whole.done.only(np.setdiff1d(whole.done.numbers, numbers)))
 
 
+def _is_file(path: Path) -> bool:
+    """Whether a text of a plan names a file; most name no file at all, and some cannot."""
+    try:
+        return path.is_file()
+    except (OSError, ValueError):
+        return False
+
+
 def _order(planned: Planned, threads: int, allow_missing: bool, existing: str) -> WorkOrder:
     keep = f"{planned.name}-kept/{time.strftime('%Y-%m-%d-%H%M%S')}" if existing == "keep-both" else None
     files = tuple(
@@ -327,7 +477,7 @@ def _order(planned: Planned, threads: int, allow_missing: bool, existing: str) -
     )
     return WorkOrder(
         planned.model, planned.folder, planned.scene.file.resolve(), planned.output, planned.name, threads,
-        allow_missing, keep=keep, scene_files=files,
+        allow_missing, planned.fixed, planned.ledger.id, keep=keep, scene_files=files,
     )  # fmt: skip
 
 

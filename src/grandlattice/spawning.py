@@ -7,6 +7,7 @@ Workers need nothing from it.
 
 from __future__ import annotations
 
+import signal
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -30,6 +31,38 @@ def without_main_script() -> Iterator[None]:
     finally:
         main.__dict__.update(kept)
         spawn.get_command_line = line
+
+
+_FOR_THE_COORDINATOR = [
+    number for name in ("SIGINT", "SIGTERM", "SIGHUP") if (number := getattr(signal, name, None)) is not None
+]
+
+
+@contextmanager
+def signals_held() -> Iterator[None]:
+    """While this holds, signals that end a run wait; processes that begin meanwhile hold them, too.
+
+    A terminal sends Ctrl-C to every process it started: one that is just beginning would die of it.
+    """
+    if not hasattr(signal, "pthread_sigmask"):
+        yield
+        return
+    before = signal.pthread_sigmask(signal.SIG_BLOCK, _FOR_THE_COORDINATOR)
+    try:
+        yield
+    finally:
+        signal.pthread_sigmask(signal.SIG_SETMASK, before)
+
+
+def leave_signals_to_coordinator() -> None:
+    """Have this process do nothing of its own when the system asks a run to end.
+
+    Its handlers do nothing rather than being ignored: programs that it starts do not inherit them.
+    """
+    for number in _FOR_THE_COORDINATOR:
+        signal.signal(number, lambda *_: None)
+    if hasattr(signal, "pthread_sigmask"):
+        signal.pthread_sigmask(signal.SIG_UNBLOCK, _FOR_THE_COORDINATOR)
 
 
 def _quiet(part: str | bytes) -> str | bytes:

@@ -5,13 +5,16 @@ Everything here answers at once, however large the plan.
 
 from __future__ import annotations
 
+import subprocess
+import sys
+import time
 from collections.abc import Sequence
 from pathlib import Path
 
-from grandlattice.errors import PlanError
+from grandlattice.errors import OutputError, PlanError
 from grandlattice.runs.ledger import Ledger
 from grandlattice.runs.status import RunStatus, known_runs, read_status
-from grandlattice.runs.steering import Steering
+from grandlattice.runs.steering import Steering, is_under_way
 
 _ENDING = ".lattice.yaml"
 
@@ -57,6 +60,50 @@ def all_runs() -> list[RunStatus]:
         finally:
             ledger.close()
     return found
+
+
+def run_detached(arguments: Sequence[str], name: str, folder: Path) -> tuple[int, Path]:
+    """Begin ``glat run`` as a process that outlives this one and its terminal.
+
+    Parameters
+    ----------
+    arguments : of ``glat run``.
+    name, folder : what it says goes into a new file ``NAME.{date}-{time}.log`` there.
+
+    Returns
+    -------
+    The number of the process, and the log.
+
+    Raises
+    ------
+    OutputError
+        When the log cannot be written.
+    """
+    folder.mkdir(parents=True, exist_ok=True)
+    log = folder / f"{name}.{time.strftime('%Y-%m-%d-%H%M%S')}.log"
+    try:
+        with log.open("xb") as said:
+            process = subprocess.Popen(
+                [sys.executable, "-m", "grandlattice", "run", *arguments], stdin=subprocess.DEVNULL,
+                stdout=said, stderr=subprocess.STDOUT, start_new_session=True,
+            )  # fmt: skip
+    except OSError as problem:
+        raise OutputError(f"{log} cannot be written: {problem.strerror}.") from problem
+    _detached[process.pid] = process
+    return process.pid, log
+
+
+def ended_with(pid: int) -> int | None:
+    """The exit code of a process begun by `run_detached`; None while it runs."""
+    return _detached[pid].poll()
+
+
+_detached: dict[int, subprocess.Popen[bytes]] = {}
+
+
+def is_running(plan: str | Path, into: str | Path | None = None) -> bool:
+    """Whether a run of a plan is under way, in whatever process."""
+    return is_under_way(ledger_of(plan, into))
 
 
 def steering(plan: str | Path, into: str | Path | None = None) -> Steering:

@@ -239,6 +239,12 @@ class Plan:
     def _stamp(self) -> Callable[[Cell], Stamp]:
         return self._planned().versions.stamp
 
+    def folders(self, into: str | Path | None = None) -> list[tuple[Path, Path]]:
+        """Folders the pictures go to, and where each leads; the same twice where it is no link."""
+        from grandlattice import production
+
+        return [(folder, folder.resolve()) for folder in production.folders(self._planned(into))]
+
     def files(self, cell: Cell) -> list[Path]:
         """Where the pictures of a cell will be, frame by frame, below the plan's folder."""
         return [self.folder / f.path for f in planned_files(cell, self.names)]

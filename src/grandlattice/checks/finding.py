@@ -74,7 +74,11 @@ class Checked:
     cells : those looked at one by one; representatives where there are very many.
     filing : the files of all cells.
     total : how many cells there are.
-    in_the_way : files where pictures will be, which no run of the plan made.
+    in_the_way : files where pictures will be, which no run of the plan made, and by which plan where
+        another one did.
+    read_too : files that the scene or the plan reads and a cell would write, with its address.
+    links : links on the way to the pictures that are followed, and where each leads.
+    astray : what is said of a link that is not followed; empty where there is none.
     """
 
     model: PlanModel
@@ -86,7 +90,10 @@ class Checked:
     filing: Filing
     total: int
     allow_missing: bool = False
-    in_the_way: Sequence[str] = ()
+    in_the_way: Sequence[tuple[str, str | None]] = ()
+    read_too: Sequence[tuple[str, str]] = ()
+    links: Sequence[tuple[Path, Path]] = ()
+    astray: LatticeError | None = None
 
 
 def from_error(problem: LatticeError, gravity: str = ERROR, cells: tuple[str, ...] = ()) -> Finding:

@@ -18,14 +18,30 @@ def check_files(checked: Checked) -> Iterator[Finding]:
         checked.filing.refuse_collisions()
     except LatticeError as problem:
         yield from_error(problem)
-    if checked.in_the_way:
-        count = len(checked.in_the_way)
+    if checked.read_too:
+        path = checked.read_too[0][0]
+        more = f" and {len(checked.read_too) - 1} more" if len(checked.read_too) > 1 else ""
         yield Finding(
-            ERROR,
-            f"{checked.in_the_way[0]}{f' and {count - 1} more' if count > 1 else ''} stands where a picture "
-            "will be, and no run of this plan made it.",
-            "", "move it away, change the output template, or replace it with --fresh",
+            ERROR, f"{path}{more} would be written over, and the scene or the plan reads it.",
+            str(checked.cells[0].origins.get("output", "")),
+            "change the output template; nothing the scene is made of is ever replaced",
+            tuple(dict.fromkeys(address for _, address in checked.read_too)),
         )  # fmt: skip
+    read = {path for path, _ in checked.read_too}
+    for owner in dict.fromkeys(owner for path, owner in checked.in_the_way if path not in read):
+        files = [path for path, whose in checked.in_the_way if whose == owner and path not in read]
+        more = f" and {len(files) - 1} more" if len(files) > 1 else ""
+        made = f"the plan {owner} made it" if owner else "no run of this plan made it"
+        yield Finding(
+            ERROR, f"{files[0]}{more} stands where a picture will be, and {made}.", "",
+            "put {plan} into the output templates of both plans, or name another folder with --into"
+            if owner
+            else "move it away, change the output template, or replace it with --fresh",
+        )  # fmt: skip
+    for link, leads in checked.links:
+        yield Finding(NOTE, f"{link.name} is a link; pictures go to {leads}.", str(link))
+    if checked.astray is not None:
+        yield from_error(checked.astray)
     if checked.facilities.unwritable:
         yield Finding(
             ERROR, checked.facilities.unwritable, "",

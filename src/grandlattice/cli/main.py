@@ -7,20 +7,27 @@ answer at once.
 
 from __future__ import annotations
 
-import sys
-from importlib import import_module
-from typing import Annotated
+from grandlattice.cli import signals
 
-import typer
-from rich.markup import escape
+signals.end_at_once()  # before anything that takes its time to load
 
-import grandlattice as lattice
-from grandlattice.cli import words
-from grandlattice.cli.words import console, errors, show_problem
+import sys  # noqa: E402
+from collections.abc import Callable  # noqa: E402
+from importlib import import_module  # noqa: E402
+from typing import Annotated, Any  # noqa: E402
+
+import typer  # noqa: E402
+from rich.markup import escape  # noqa: E402
+
+import grandlattice as lattice  # noqa: E402
+from grandlattice.cli import words  # noqa: E402
+from grandlattice.cli.terminal import forgive  # noqa: E402
+from grandlattice.cli.words import console, errors, show_problem  # noqa: E402
 
 app = typer.Typer(
     help="Grand Lattice: one scene, one plan, every picture of the matrix.",
     no_args_is_help=True,
+    context_settings={"help_option_names": ["-h", "--help"]},
     add_completion=False,
     pretty_exceptions_enable=False,
     rich_markup_mode="rich",
@@ -33,17 +40,22 @@ _ROOMS = {
 """Where each command is defined; tracer and USD take a second to load for those that need them."""
 
 
+def _show_version(wanted: bool) -> None:
+    if wanted:
+        console.print(f"Grand Lattice {lattice.__version__}")
+        raise typer.Exit()
+
+
 @app.callback()
 def _options(
     debug: Annotated[
         bool, typer.Option("--debug", help="Show a traceback when something goes wrong.")
     ] = False,
-    version: Annotated[bool, typer.Option("--version", help="Show the version.")] = False,
+    version: Annotated[
+        bool, typer.Option("--version", help="Show the version.", is_eager=True, callback=_show_version)
+    ] = False,
 ) -> None:
     words.debug = debug
-    if version:
-        console.print(f"Grand Lattice {lattice.__version__}")
-        raise typer.Exit()
 
 
 def _add_commands(asked: str | None) -> None:
@@ -65,19 +77,41 @@ _PLAINLY = {
 
 def main() -> None:
     """The command `glat`."""
-    asked = next((word for word in sys.argv[1:] if not word.startswith("-")), None)
-    _add_commands(asked)
+    forgive()
     try:
-        code = app(standalone_mode=False)
+        signals.end_in_order()
+        asked = next((word for word in sys.argv[1:] if not word.startswith("-")), None)
+        _add_commands(asked)
+        code = _answered(lambda: app(standalone_mode=False))
+    except KeyboardInterrupt as ended:
+        signals.go_on()
+        errors.print("stopped")
+        code = ended.code if isinstance(ended, signals.Ended) else 130
+    signals.go_on()
+    sys.exit(code)
+
+
+def _answered(command: Callable[[], Any]) -> int:
+    """Carry a command out; its exit code, once everything is said.
+
+    Raises
+    ------
+    KeyboardInterrupt
+        When the system asked it to end.
+    """
+    try:
+        code = command()
+        return code if isinstance(code, int) else 0
     except lattice.LatticeError as problem:
         if words.debug:
             errors.print_exception()
         show_problem(problem)
-        sys.exit(2 if isinstance(problem, lattice.PlanError) else 1)
-    except (KeyboardInterrupt, typer.Abort):
-        errors.print("stopped")
-        sys.exit(130)
+        return 2 if isinstance(problem, lattice.PlanError) else 1
+    except typer.Abort:
+        raise KeyboardInterrupt from None
     except Exception as problem:
+        if signals.asked is not None:  # a library made another error of it
+            raise signals.asked from None
         if words.debug:
             raise
         message = getattr(problem, "format_message", None)
@@ -89,10 +123,9 @@ def main() -> None:
             errors.print(
                 "  [dim]do[/dim]     glat --help lists the commands, glat COMMAND --help their options"
             )
-            sys.exit(2)
+            return 2
         errors.print(
             f"[bold red]✗[/bold red] Something we did not foresee went wrong: {escape(repr(problem))}"
         )
         errors.print("  [dim]do[/dim]     give the command again as glat --debug … to see where")
-        sys.exit(1)
-    sys.exit(code if isinstance(code, int) else 0)
+        return 1

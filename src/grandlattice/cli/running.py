@@ -65,6 +65,10 @@ def run(
     first: Annotated[
         bool, typer.Option("--first", help="Render each cell's first frame, then ask before the rest.")
     ] = False,
+    detached: Annotated[
+        bool,
+        typer.Option("--detached", help="Go on without this terminal, with a log; glat status shows it."),
+    ] = False,
     go_on_after: Annotated[
         float | None,
         typer.Option(
@@ -81,6 +85,9 @@ def run(
     """
     queue = open_queue(plans, settings, at, sets)
     queue.refuse_collisions()
+    if detached:
+        _run_detached(queue, into, f"glat status --follow{arguments((plans or [])[:1], into=into)}")
+        return
     given = arguments(plans or (), at, sets, settings, into)
     command = f"glat run{given}"
     if len(queue) > 1 and not quiet:
@@ -112,6 +119,25 @@ def run(
         raise typer.Exit(1)
     if not quiet:
         next_step(_review(plans, at, sets, into))
+
+
+_BEGINS_WITHIN = 60.0  # seconds a detached run is looked at until it renders
+
+
+def _run_detached(queue: lattice.Queue, into: Path | None, follow: str) -> None:
+    """Begin the same command as a process of its own, and wait until it is under way, or has ended."""
+    first = queue.steps[0].plan
+    asked = [word for word in sys.argv[2:] if word != "--detached"]
+    pid, log = lattice.run_detached(asked, first.name, into or first.folder)
+    file, deadline = first.file, time.monotonic() + _BEGINS_WITHIN
+    while time.monotonic() < deadline and not (file and lattice.is_running(file, into)):
+        code = lattice.ended_with(pid)
+        if code is not None:
+            console.print(log.read_text("utf-8", "replace").rstrip(), markup=False)
+            raise typer.Exit(code)
+        time.sleep(0.2)
+    console.print(f"runs on as process {pid}; what it says goes to [bold]{escape(short(log))}[/bold]")
+    next_step(follow)
 
 
 def _review(plans: list[Path] | None, at: list[str] | None, sets: list[str] | None, into: Path | None) -> str:
@@ -151,7 +177,7 @@ def _run_steps(queue: lattice.Queue, how: _How, command: str) -> bool:
             ok = False
             continue
         if done.interrupted:
-            raise typer.Exit(130)
+            raise typer.Exit(_code_of(done))
         ok = ok and done.ok
         try:
             steps += lattice.added_to(done)  # from another terminal
@@ -159,6 +185,11 @@ def _run_steps(queue: lattice.Queue, how: _How, command: str) -> bool:
             show_problem(problem)
             ok = False
     return ok
+
+
+def _code_of(done: lattice.Run) -> int:
+    """The exit code of a run that was interrupted: by which signal."""
+    return 128 + (done.signal or 2)
 
 
 _COUNTDOWN = 30  # seconds
@@ -192,7 +223,7 @@ def _go_on(after: float | None, command: str) -> bool:
         console.print(f"going on in {duration(after)}; Ctrl-C stops here")
         time.sleep(after)
         return True
-    if sys.stdin.isatty() and typer.confirm("render the rest?", default=True):
+    if sys.stdin is not None and sys.stdin.isatty() and typer.confirm("render the rest?", default=True):
         return True
     next_step(command)
     return False
@@ -220,7 +251,7 @@ def proof(
         command = f"glat proof{arguments(plans or (), at, sets, settings, into)}"
         done = _run(replace(step, plan=quick), how, command)
         if done.interrupted:
-            raise typer.Exit(130)
+            raise typer.Exit(_code_of(done))
         tables.show_files(quick.review(step.at, sets=step.sets, into=folder), "wrote")
         if not done.ok:
             raise typer.Exit(1)
@@ -230,6 +261,8 @@ def proof(
 def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
     """Check, say what will be done, do it with bars, and say how it went."""
     plan = step.plan
+    block = plan.conducted(**how.conduct)  # what the call says of run: is right, before anything is done
+    conduct = {**how.conduct, "threads": None, "workers": None}
     existing = "replace" if how.fresh else how.conduct.get("existing")
     findings = plan.check(
         step.at, sets=step.sets, into=how.into, allow_missing=how.allow_missing, existing=existing
@@ -243,6 +276,7 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
             cure="mend what is listed above and give the same command again",
         )
     count = plan.default_workers(**how.conduct) if how.workers is None else how.workers
+    threads = block.threads if "threads" in how.conduct else None
     bars: list[RunBars] = []
 
     def on_outlook(outlook: lattice.Outlook) -> None:
@@ -257,9 +291,10 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
 
     try:
         done = plan.run(
-            step.at, sets=step.sets, workers=how.workers, frames=how.frames, into=how.into,
+            step.at, sets=step.sets, workers=count, threads=threads, frames=how.frames, into=how.into,
             fresh=how.fresh, allow_missing=how.allow_missing, on_event=on_event, on_outlook=on_outlook,
-            on_estimate=None if how.quiet else _say_estimate, further=how.further, **how.conduct,
+            on_estimate=None if how.quiet else _say_estimate, further=how.further,
+            **{key: value for key, value in conduct.items() if value is not None},
         )  # fmt: skip
     finally:
         for bar in bars:
@@ -326,7 +361,8 @@ def _say_end(done: lattice.Run, next_run: str, continued: str | None) -> None:
             show_problem(failure.problem)
             if words.debug:
                 console.print(failure.details, markup=False)
-        console.print("the others are done and kept; mend this and give the same command again")
+        kept = "the others are done and kept; " if done.finished or done.outlook.done else ""
+        console.print(f"{kept}mend this and give the same command again")
     if done.ledger_aside is not None:
         console.print(
             f"[yellow]![/yellow] the ledger could not be read and lies aside as {done.ledger_aside.name}; "
@@ -381,7 +417,7 @@ def demo(
     console.print("[bold]3[/bold]  checking, then rendering small, on all processors")
     done = _run(lattice.Step(opened), _How(conduct=opened.hurried), f"glat run {quoted(file)}")
     if done.interrupted:
-        raise typer.Exit(130)
+        raise typer.Exit(_code_of(done))
     if not done.ok:
         raise typer.Exit(1)
     sheets = opened.review()

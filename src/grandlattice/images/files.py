@@ -191,7 +191,14 @@ def write_display(
         metadata = {"ImageDescription": "; ".join(f"{k}={v}" for k, v in metadata.items())}
     elif kind == "tga":
         # Its comment holds 323 letters: no more than what tells that the picture is done.
-        kept = (f"{MARK}fingerprint", f"{MARK}samples", f"{MARK}seconds", f"{MARK}rays", f"{MARK}denoised")
+        kept = (
+            f"{MARK}fingerprint",
+            f"{MARK}owner",
+            f"{MARK}samples",
+            f"{MARK}seconds",
+            f"{MARK}rays",
+            f"{MARK}denoised",
+        )
         metadata = {"ImageDescription": "; ".join(f"{k}={metadata[k]}" for k in kept if k in metadata)}
     elif kind == "png":
         metadata = {name: str(value) for name, value in metadata.items()}  # it keeps text alone
@@ -291,23 +298,30 @@ def write_thumbnail(source: Path, path: Path, longest: int = 480) -> None:
 
 def read_mark(path: Path, name: str) -> str | None:
     """One of our own metadata from a picture, None where the file or the mark is missing."""
-    if path.suffix.lower() == ".hdr" and path.is_file():
-        return _hdr_mark(path, MARK + name)
-    source = oiio.ImageInput.open(str(path)) if path.is_file() else None
+    return read_marks(path, (name,))[0]
+
+
+def read_marks(path: Path, names: Sequence[str]) -> list[str | None]:
+    """Some of our own metadata from a picture; None for each that is missing."""
+    if not path.is_file():
+        return [None] * len(names)
+    if path.suffix.lower() == ".hdr":
+        return [_hdr_mark(path, MARK + name) for name in names]
+    source = oiio.ImageInput.open(str(path))
     if source is None:
         oiio.geterror()
-        return None
+        return [None] * len(names)
     spec = source.spec()
-    value = spec.getattribute(MARK + name)
     description = str(spec.getattribute("ImageDescription") or "")
+    if path.suffix.lower() == ".tga":  # its comment comes back broken into lines
+        description = description.replace("\n", "")
+    described = dict(part.partition("=")[::2] for part in reversed(description.split("; ")))
+    values = [spec.getattribute(MARK + name) for name in names]
     source.close()
-    if value is not None:
-        return str(value)
-    for part in description.split("; "):
-        key, _, found = part.partition("=")
-        if key == MARK + name:
-            return found
-    return None
+    return [
+        str(value) if value is not None else described.get(MARK + name)
+        for name, value in zip(names, values, strict=True)
+    ]
 
 
 def read_facts(path: Path) -> tuple[int, int, list[str], int | None]:

@@ -7,7 +7,7 @@ of the product.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -120,6 +120,14 @@ class Lattice:
 
     def __len__(self) -> int:
         return len(self.positions) + len(self.added)
+
+    def everything_said(self) -> Iterator[Saying]:
+        """What is said of any cell, whoever says it."""
+        yield self.sayings.defaults
+        for options in self.sayings.options:
+            yield from options
+        yield from (rule.saying for rule in self.amendments)
+        yield from (cell.saying for cell in self.added)
 
     def entries(self, index: int) -> tuple[int, ...]:
         """For cell `index` of the run, its entry on each axis in the order written."""

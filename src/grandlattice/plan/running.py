@@ -90,6 +90,19 @@ class RunBlock(Strict):
     )
 
 
+def _no_nul(value: object) -> object:
+    if "\0" in str(value):
+        raise ValueError("a text for another program cannot have a zero byte in it")
+    return value
+
+
+def _variable(value: object) -> str:
+    name = str(value)
+    if not name or "=" in name or "\0" in name:
+        raise ValueError(f"{name!r} is no name for a variable of the environment")
+    return name
+
+
 class CommandRenderer(Strict):
     """An outside renderer: a command that draws a USD file."""
 
@@ -107,7 +120,13 @@ class CommandRenderer(Strict):
     percent: Text | None = Field(None, description="a pattern whose first group is the percentage done")
     warnings: Text | None = Field(None, description="a pattern for lines that are warnings")
     retry: list[int] = Field(default_factory=list, description="exit codes after which to try again")
-    environment: dict[str, Text] = Field(default_factory=dict, description="variables for the command")
+    environment: dict[
+        Annotated[str, BeforeValidator(_variable)], Annotated[Text, BeforeValidator(_no_nul)]
+    ] = Field(default_factory=dict, description="variables for the command")
+    accept: Annotated[list[Annotated[str, one_of("nan")]], BeforeValidator(as_list)] = Field(
+        default_factory=list,
+        description="nan: pictures with pixels that are no numbers count, with a warning",
+    )
     channels: dict[str, Texts] = Field(
         default_factory=dict, description="pass: its channels in this renderer's files"
     )
@@ -116,6 +135,7 @@ class CommandRenderer(Strict):
     @classmethod
     def _known_fields(cls, command: list[str]) -> list[str]:
         for argument in command:
+            _no_nul(argument)
             try:
                 found = list(string.Formatter().parse(argument))
             except ValueError as problem:

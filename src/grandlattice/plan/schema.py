@@ -10,7 +10,7 @@ import re
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Annotated, Any, Literal
 
-from pydantic import BeforeValidator, Discriminator, Field, Tag, model_validator
+from pydantic import BaseModel, BeforeValidator, Discriminator, Field, Tag, model_validator
 from pydantic.json_schema import SkipJsonSchema
 from pydantic_core import PydanticCustomError
 
@@ -277,6 +277,10 @@ class PlanModel(Strict):
     )
     run: RunBlock = Field(default_factory=RunBlock, description="how the run is carried out")
 
+    def texts(self) -> list[str]:
+        """Every text in the plan, those of entries that a sweep makes included."""
+        return texts_of(self)
+
     @property
     def own_kinds(self) -> dict[str, str]:
         """Passes of the plan's own: name → what it is of."""
@@ -293,3 +297,18 @@ class PlanModel(Strict):
         if isinstance(value.get("axes"), Mapping):
             value["axes"] = unfolded(value["axes"])
         return value
+
+
+def texts_of(model: BaseModel) -> list[str]:
+    """Every text in a part of a plan."""
+    found: list[str] = []
+    waiting: list[object] = [model.model_dump(mode="json")]
+    while waiting:
+        value = waiting.pop()
+        if isinstance(value, str):
+            found.append(value)
+        elif isinstance(value, Mapping):
+            waiting += value.values()
+        elif isinstance(value, list | tuple):
+            waiting += value
+    return list(dict.fromkeys(found))

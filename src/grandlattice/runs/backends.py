@@ -25,11 +25,10 @@ import psutil
 from grandlattice.errors import LatticeError, WorkerError
 from grandlattice.runs.events import Event, Failed, Finished, Progress, Returned, UnderWay
 from grandlattice.runs.order import Probe, Shop, Taken, TaskResult, WorkOrder
-from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.work import Workshop
 from grandlattice.runs.worker import end_of, end_with_children, explained, work_for
-from grandlattice.spawning import without_main_script
+from grandlattice.spawning import signals_held, without_main_script
 from grandlattice.tracer import Stopped
 
 _PROBING = 120.0  # seconds a worker may take to answer a probe
@@ -80,6 +79,14 @@ class Backend(Protocol):
 
     def stop_now(self) -> None:
         """Give up the tasks under way; nothing is left of them."""
+        ...
+
+    def kill(self) -> None:
+        """End whatever works, at once; nothing more is reported of it."""
+        ...
+
+    def resize(self, workers: int) -> None:
+        """Have so many seats from the next task on; tasks under way are finished."""
         ...
 
     def close(self) -> None:
@@ -143,6 +150,12 @@ class InPlace:
     def stop_now(self) -> None:
         self._stop.set()
 
+    def kill(self) -> None:
+        pass  # nothing works while anybody could say so
+
+    def resize(self, workers: int) -> None:
+        pass  # there is one process
+
     def close(self) -> None:
         pass
 
@@ -168,11 +181,12 @@ class Processes:
         self._logs = Path(tempfile.mkdtemp(prefix="grandlattice-"))
         self._busy: dict[int, UnderWay] = {}
         self._given_up: list[Event] = []
-        self._seats = [self._start(k) for k in range(max(1, workers))]
+        self._wanted = max(1, workers)
+        self._seats = [self._start(k) for k in range(self._wanted)]
 
     @property
     def free(self) -> int:
-        return len(self._seats) - len(self._busy)
+        return max(0, self._wanted - len(self._busy))
 
     @property
     def busy(self) -> int:
@@ -206,9 +220,12 @@ class Processes:
         return None
 
     def begin(self, task: Task) -> int:
-        number = next(k for k in range(len(self._seats)) if k not in self._busy)
+        number = next(k for k in range(len(self._seats) + 1) if k not in self._busy)
+        if number == len(self._seats):
+            self._seats.append(self._start(number))
         worker = self._seats[number]
         if not worker.process.is_alive():
+            worker.pipe.close()
             worker = self._seats[number] = self._start(number)
         with suppress(OSError):  # it died before it could take the task; `_receive` finds that out
             worker.pipe.send(task)
@@ -236,10 +253,26 @@ class Processes:
         worker.process.join(5.0)
         del self._busy[doing.worker]
         self._given_up.append(Failed(doing.task, doing.worker, problem, log=worker.said()))
-        self._sweep_after(worker)
 
     def stop_now(self) -> None:
         self._stop.set()
+
+    def kill(self) -> None:
+        for worker in self._seats:
+            end_with_children(worker.seen)
+        for worker in self._seats:
+            worker.process.join(1.0)
+
+    def resize(self, workers: int) -> None:
+        self._wanted = max(1, workers)
+        self._let_go()
+
+    def _let_go(self) -> None:
+        """End workers that are idle and not wanted any more; their memory is free then."""
+        for worker in self._seats[self._wanted :]:
+            if worker.number not in self._busy and worker.process.is_alive():
+                with suppress(OSError):
+                    worker.pipe.send(None)
 
     def close(self) -> None:
         for worker in self._seats:
@@ -261,7 +294,7 @@ class Processes:
             target=work_for, args=(self._shop, self._order, there, self._stop, log, self._gentle),
             daemon=True, name=f"worker-{number}",
         )  # fmt: skip
-        with without_main_script():
+        with without_main_script(), signals_held():
             process.start()
         there.close()
         return _Worker(number, process, here, log, psutil.Process(process.pid))
@@ -273,7 +306,7 @@ class Processes:
         except (EOFError, OSError):
             worker.process.join(5.0)
             del self._busy[worker.number]
-            self._sweep_after(worker)
+            end_with_children(worker.seen)  # a renderer it had begun has nobody to draw for
             problem = _died(doing.task, worker.process.exitcode)
             return Failed(doing.task, worker.number, problem, log=worker.said())
         worker.spoken = True
@@ -281,16 +314,13 @@ class Processes:
             doing.heard = time.monotonic()
             return Progress(doing.task, worker.number, message)
         del self._busy[worker.number]
+        self._let_go()
         if isinstance(message, TaskResult):
             peak = max(message.peak_bytes, doing.peak_bytes)
             return Finished(doing.task, worker.number, replace(message, peak_bytes=peak))
         if message is None:
             return Returned(doing.task, worker.number)
         return Failed(doing.task, worker.number, *message)
-
-    def _sweep_after(self, worker: _Worker) -> None:
-        """Remove what a worker that was ended had begun to write."""
-        FolderStore(self._order.output).sweep(worker.process.pid)
 
 
 @dataclass

@@ -12,14 +12,15 @@ import platform
 import signal
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
-from grandlattice.errors import DiskFull, LatticeError, OutputError, WorkerError
+from grandlattice.errors import DiskFull, LatticeError, LedgerBusy, LedgerLost, OutputError, WorkerError
 from grandlattice.readable import duration, size
 from grandlattice.runs.backends import Backend
 from grandlattice.runs.budgets import Spending
@@ -35,15 +36,20 @@ from grandlattice.runs.events import (
     UnderWay,
 )
 from grandlattice.runs.ledger import DONE, FAILED, RUNNING, WAITING, FileRecord, Ledger
+from grandlattice.runs.parts import new_attempt, parts_of
 from grandlattice.runs.run import Run
 from grandlattice.runs.schedule import Patience, Schedule
 from grandlattice.runs.steering import obey
-from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Task
 
 _LOOK_EVERY = 0.25  # seconds between two looks around
 _WRITE_EVERY = 0.2  # seconds that news for the ledger is gathered
 _HEARTBEAT = 2.0  # seconds between two signs of life in the ledger
+_BUSY_WITHIN = 0.3  # seconds the run stands still, at most, for a ledger that somebody else holds
+_BUSY_FOR = 2.0  # seconds until that is tried again
+_AT_THE_END = 60.0  # seconds the end of a run waits for it
+_MEND_EVERY = 10.0  # seconds between two tries to begin a lost ledger anew
+_GONE_WITHIN = 2.0  # seconds workers have to end when the system asks the run to
 _TRY_ANYWAY = 60.0  # seconds after which a full disk is tried though it does not look emptier
 _ROOM = 4_000_000  # bytes that must have come free before a full disk is tried again
 
@@ -57,7 +63,9 @@ class News:
     files: list[FileRecord] = field(default_factory=list)
     logs: list[tuple[str, str]] = field(default_factory=list)
     failures: list[tuple] = field(default_factory=list)
-    _written: float = 0.0
+    over: list[str] = field(default_factory=list)
+    states: list[tuple[NDArray[np.int64], str]] = field(default_factory=list)
+    _next: float = 0.0
 
     def of(self, task: Task, **values: Any) -> None:
         self.tasks.setdefault(task.number, {}).update(values)
@@ -69,13 +77,22 @@ class News:
         ------
         DiskFull
             When there is no room; the news is kept.
+        LedgerLost
+            When the ledger is not what it was; the news is kept.
         """
-        if not (self.tasks or self.files or self.logs or self.failures):
+        if not (self.tasks or self.files or self.logs or self.failures or self.over or self.states):
             return
-        if now or time.monotonic() - self._written >= _WRITE_EVERY:
-            self.ledger.write(list(self.tasks.items()), self.files, self.logs, self.failures)
-            self.tasks, self.files, self.logs, self.failures = {}, [], [], []
-            self._written = time.monotonic()
+        if not now and time.monotonic() < self._next:
+            return
+        try:
+            self.ledger.write(
+                list(self.tasks.items()), self.files, self.logs, self.failures, self.over, self.states
+            )
+        except LedgerBusy:
+            self._next = time.monotonic() + _BUSY_FOR
+            return
+        self.tasks, self.files, self.logs, self.failures, self.over, self.states = {}, [], [], [], [], []
+        self._next = time.monotonic() + _WRITE_EVERY
 
 
 class Coordinator:
@@ -87,12 +104,13 @@ class Coordinator:
     backend : who does it.
     patience : with tasks that fail.
     spending : what the run may spend.
+    note_tasks : writes the tasks of the run into its ledger, for one that has to be begun anew.
     on_event : told every event, after the ledger knows of it or is about to.
     """
 
     def __init__(
         self, run: Run, backend: Backend, patience: Patience, spending: Spending,
-        on_event: Callable[[Event], None] | None = None,
+        note_tasks: Callable[[], None], on_event: Callable[[Event], None] | None = None,
     ) -> None:  # fmt: skip
         self.run, self.backend, self.spending = run, backend, spending
         columns = run.tasks.columns
@@ -102,14 +120,18 @@ class Coordinator:
         self.paused = False
         self._patience = patience
         self._news = News(run.ledger)
+        self._note_tasks = note_tasks
         self._tell = on_event or (lambda event: None)
-        self._store = FolderStore(run.output)
+        self._store = run.store
+        self._parts: dict[str, list[str]] = {}
         self._ending = False
+        self._gone_by: float | None = None
         self._full: _Full | None = None
         self._full_since: float | None = None
         self._held = ""
         self._unaffordable = 0
         self._looked = self._beat = self._worked = self._worked_seconds = 0.0
+        self._mended = -np.inf
 
     # --- what others may ask for ---------------------------------------------------------------
 
@@ -123,43 +145,55 @@ class Coordinator:
         self.finish_soon(why)
         self.backend.stop_now()
 
+    def stop_within(self, seconds: float, why: str) -> None:
+        """Give up the tasks under way, and their workers too when so many seconds have passed."""
+        self.stop_now(why)
+        self._gone_by = time.monotonic() + seconds
+
     def add_to_queue(self, plan: str) -> None:
         """Have another plan carried out after this run."""
         self.run.wanted_next.append(plan)
 
     def mark(self, numbers: Any, state: str) -> None:
         """Have the ledger know the state of tasks that do not begin now."""
-        self.run.ledger.set_states(numbers, state)
+        self._news.states.append((numbers, state))
 
     # --- the run -------------------------------------------------------------------------------
 
     def carry_out(self, workers: int) -> None:
         """Do it; blocks until it is done or stopped."""
         run, started = self.run, time.monotonic()
-        self._store.sweep()
-        number, state = 0, "failures"
+        state = "failures"
         try:
-            guess = run.estimate
-            said = (
-                {"estimate_low": guess.low, "estimate": guess.seconds, "estimate_high": guess.high}
-                if guess is not None
-                else {}
-            )
-            number = self._number = run.number = run.ledger.begin_run(
-                workers, len(run.outlook.todo), platform.node(), os.getpid(), **said
-            )
+            self._clean_up_after(run.ledger.parts())
+            self._begin_run(workers)
+            self._identity = run.ledger.id
+            run.ledger.wait_less(_BUSY_WITHIN)
             with _interrupts(self):
                 self._loop()
             state = self._end_state()
         finally:
             self.backend.close()
             run.seconds = time.monotonic() - started
-            self._store.sweep()
-            with suppress(LatticeError):  # the next run finds out what is done from the files
-                self._news.write(now=True)
+            self._clean_up_after(dict(self._parts))
+            run.ledger.wait_less(1.0 if self._gone_by else _AT_THE_END)
             with suppress(LatticeError):
-                run.ledger.end_run(number, state, seconds=run.seconds, **self._spent())
+                self._with_ledger(lambda: self._news.write(now=True))
+            with suppress(LatticeError):
+                run.ledger.end_run(run.number, state, seconds=run.seconds, **self._spent())
             run.ledger.close()
+
+    def _begin_run(self, workers: int) -> None:
+        run, guess = self.run, self.run.estimate
+        said = (
+            {"estimate_low": guess.low, "estimate": guess.seconds, "estimate_high": guess.high}
+            if guess is not None
+            else {}
+        )
+        self._workers = workers
+        run.number = run.ledger.begin_run(
+            workers, len(run.outlook.todo), platform.node(), os.getpid(), **said
+        )
 
     def _end_state(self) -> str:
         run = self.run
@@ -171,6 +205,9 @@ class Coordinator:
     def _loop(self) -> None:
         while True:
             now = time.monotonic()
+            if self._gone_by is not None and now > self._gone_by:
+                self._end_workers()
+                return
             if now - self._looked >= _LOOK_EVERY:
                 self._looked = now
                 self._look_around()
@@ -182,6 +219,12 @@ class Coordinator:
             for event in self.backend.events(_LOOK_EVERY):
                 self._follow(event)
 
+    def _end_workers(self) -> None:
+        """End the workers that did not end by themselves; what they were at waits for another run."""
+        self.backend.kill()
+        for doing in self.backend.under_way:
+            self._follow(Returned(doing.task, doing.worker))
+
     def _begin_what_may(self) -> None:
         self._mind_the_budget()
         while self.backend.free and not (self._ending or self.paused or self._full):
@@ -192,31 +235,113 @@ class Coordinator:
             if self.spending.cell_is_spent(task):
                 self._leave_out(task)
                 continue
+            attempt = new_attempt(self.run.number, number, self.schedule.tries(number))
+            task = replace(task, attempt=attempt)
+            self._note_parts(task)
             worker = self.backend.begin(task)
             self._follow(Started(task, worker))
 
     def _leave_out(self, task: Task) -> None:
         """A task whose cells have used up their time waits for another run."""
-        self.schedule.put_back(task.number)
-        self._unaffordable += len(self.schedule.drop(np.array([task.number])))
+        self.schedule.leave_out(task.number)
+        self._unaffordable += 1
         self.run.ended_by = self.run.ended_by or "budget"
         self.run.spent = self.run.spent or f"the time of {task.first.address} is spent"
+
+    # --- temporary files -----------------------------------------------------------------------
+
+    def _note_parts(self, task: Task) -> None:
+        """Write down what a try may leave behind, before it can.
+
+        Where the ledger cannot be written just now, this process knows at least.
+        """
+        paths = list(parts_of(task, self.run.plan_name))
+        self._parts[task.attempt] = paths
+        with suppress(LatticeError):
+            self.run.ledger.note_parts(task.attempt, paths)
+
+    def _clean_up_after(self, tries: Mapping[str, list[str]]) -> None:
+        """Remove what tries have left that did not end by themselves."""
+        for attempt, paths in tries.items():
+            self._store.remove_parts(paths)
+            self._parts.pop(attempt, None)
+            self._news.over.append(attempt)
+
+    def _is_over(self, task: Task, *, clean: bool) -> None:
+        paths = self._parts.pop(task.attempt, [])
+        if not clean:
+            self._store.remove_parts(paths)
+        self._news.over.append(task.attempt)
+
+    # --- a ledger that others hold, damage or take away -------------------------------------------
+
+    def _with_ledger(self, do: Callable[[], object]) -> None:
+        """Do something with the ledger; where that fails the run goes on, and it is done again later.
+
+        Raises
+        ------
+        DiskFull
+            When there is no room.
+        """
+        try:
+            if self.run.ledger.is_lost:
+                self._mend_ledger()
+            do()
+        except LedgerLost:
+            self._mend_ledger()
+        except DiskFull:
+            raise
+        except LatticeError:
+            pass
+
+    def _mend_ledger(self) -> None:
+        """Begin the ledger anew, with all that this run has made; the pictures know the rest."""
+        run, now = self.run, time.monotonic()
+        if now - self._mended < _MEND_EVERY:
+            return
+        self._mended = now
+        try:
+            run.ledger.close()
+            aside = run.ledger.heal(thoroughly=True)
+            run.ledger.take_id(self._identity)
+            self._note_tasks()
+            self._begin_run(self._workers)
+            for attempt, paths in self._parts.items():
+                run.ledger.note_parts(attempt, paths)
+        except LatticeError:
+            return  # a disk that fails altogether; it is tried again
+        run.ledger_aside = aside or run.ledger_aside
+        if aside is None:
+            run.notes.append(
+                f"The ledger {run.ledger.file.name} was taken away or replaced while the run went on; "
+                "all that this run made was written down anew."
+            )
+        for event in run.finished:
+            self._note_finished(event)
+        for failed in run.failures:
+            self._note_failed(failed)
+        for doing in self.backend.under_way:
+            self._news.of(doing.task, state=RUNNING, worker=doing.worker, run=run.number, started=time.time())
 
     # --- events --------------------------------------------------------------------------------
 
     def _follow(self, event: Event) -> None:
         """Take note of an event and pass it on."""
         if isinstance(event, Started):
-            values = {"state": RUNNING, "worker": event.worker, "started": time.time(), "run": self._number}
-            self._news.of(event.task, **values, share=0.0, problem="")
+            self._news.of(
+                event.task, state=RUNNING, worker=event.worker, started=time.time(), run=self.run.number,
+                share=0.0, problem="",
+            )  # fmt: skip
         elif isinstance(event, Progress):
             self._news.of(event.task, share=round(event.share, 4))
         elif isinstance(event, Finished):
             self._finished(event)
         elif isinstance(event, Returned):
+            self._is_over(event.task, clean=False)
             self.schedule.put_back(event.task.number)
             self._news.of(event.task, state=WAITING, worker=None, share=None)
         elif isinstance(event, Failed):
+            self._is_over(event.task, clean=False)
             answer = self._failed(event)
             if answer is None:
                 return
@@ -225,21 +350,26 @@ class Coordinator:
 
     def _finished(self, event: Finished) -> None:
         task, result = event.task, event.result
+        self._is_over(task, clean=True)
         self._full_since = None
         self.schedule.ended(task.number)
         self.spending.add(task, result.seconds, result.cores)
         self._worked += task.work
         self._worked_seconds += result.seconds
         self.run.finished.append(event)
-        self._news.files += [replace(record, run=self._number) for record in result.records]
+        self._note_finished(event)
+        if result.log:
+            self._news.logs.append((task.trace, result.log))
+
+    def _note_finished(self, event: Finished) -> None:
+        task, result = event.task, event.result
+        self._news.files += [replace(record, run=self.run.number) for record in result.records]
         self._news.of(
-            task, state=DONE, worker=event.worker, ended=time.time(), share=1.0, seconds=result.seconds,
-            trace_seconds=result.trace_seconds, cpu_seconds=result.cpu_seconds,
+            task, state=DONE, worker=event.worker, run=self.run.number, ended=event.ended, share=1.0,
+            seconds=result.seconds, trace_seconds=result.trace_seconds, cpu_seconds=result.cpu_seconds,
             peak_bytes=result.peak_bytes, samples=result.samples, noise=result.noise, rays=result.rays,
             kind=result.kind, problem="",
         )  # fmt: skip
-        if result.log:
-            self._news.logs.append((task.trace, result.log))
 
     def _failed(self, event: Failed) -> Event | None:
         """What a failure comes to: another try, a wait for room, or the task set aside."""
@@ -266,12 +396,19 @@ class Coordinator:
         failed = Failed(task, worker, problem, details, log)
         self.schedule.ended(task.number)
         self.run.failures.append(failed)
-        told = f"{problem.what} {problem.cure}".strip()
-        self._news.of(task, state=FAILED, worker=worker, ended=time.time(), share=None, problem=str(problem))
-        self._news.failures.append((self._number, task.first.address, task.frame, told, time.time()))
+        self._note_failed(failed)
         if log:
             self._news.logs.append((task.trace, log))
         self._tell(failed)
+
+    def _note_failed(self, failed: Failed) -> None:
+        task, problem, now = failed.task, failed.problem, time.time()
+        told = f"{problem.what} {problem.cure}".strip()
+        self._news.of(
+            task, state=FAILED, worker=failed.worker, run=self.run.number, ended=now, share=None,
+            problem=str(problem),
+        )  # fmt: skip
+        self._news.failures.append((self.run.number, task.first.address, task.frame, told, now))
 
     # --- looking around ------------------------------------------------------------------------
 
@@ -283,11 +420,11 @@ class Coordinator:
         if self._full:
             self._look_for_room()
         self._mind_the_budget()
-        with suppress(LatticeError):
-            obey(self)
+        with suppress(DiskFull):
+            self._with_ledger(lambda: obey(self))
             if time.monotonic() - self._beat > _HEARTBEAT:
                 self._beat = time.monotonic()
-                self.run.ledger.note_run(self._number, heard=time.time(), **self._spent())
+                self._note_run(heard=time.time(), **self._spent())
         self._say_held("paused" if self.paused else self._full.reason if self._full else "")
 
     def _spent(self) -> dict[str, float]:
@@ -305,9 +442,12 @@ class Coordinator:
     def _say_held(self, reason: str) -> None:
         if reason != self._held:
             self._held = reason
-            with suppress(LatticeError):
-                self.run.ledger.note_run(self._number, held=reason)
+            with suppress(DiskFull):
+                self._note_run(held=reason)
             self._tell(Held(reason))
+
+    def _note_run(self, **values: Any) -> None:
+        self._with_ledger(lambda: self.run.ledger.note_run(self.run.number, **values))
 
     def _too_much(self, doing: UnderWay) -> LatticeError | None:
         """Why a task is given up, if it is."""
@@ -347,7 +487,7 @@ class Coordinator:
 
     def _write_news(self) -> None:
         try:
-            self._news.write()
+            self._with_ledger(self._news.write)
         except DiskFull as problem:
             self._wait_for_room(problem)
             if self._full is None:
@@ -365,19 +505,29 @@ class _Full:
 
 @contextmanager
 def _interrupts(coordinator: Coordinator) -> Iterator[None]:
-    """Ctrl-C once finishes the tasks under way, twice gives them up."""
+    """Ctrl-C once finishes the tasks under way, twice gives them up; SIGTERM gives them up at once, and
+    is obeyed within seconds; SIGHUP, where nobody had it ignored (nohup), is like Ctrl-C."""
     if threading.current_thread() is not threading.main_thread():
         yield
         return
 
     def handle(number: int, frame: object) -> None:
-        if coordinator.run.ended_by:
+        run = coordinator.run
+        run.signal = run.signal or number
+        if number == signal.SIGTERM:
+            coordinator.stop_within(_GONE_WITHIN, "interrupted")
+        elif run.ended_by:
             coordinator.stop_now("interrupted")
         else:
             coordinator.finish_soon("interrupted")
 
-    usual = signal.signal(signal.SIGINT, handle)
+    usual = {}
+    for name in ("SIGINT", "SIGTERM", "SIGHUP"):
+        number = getattr(signal, name, None)
+        if number is not None and signal.getsignal(number) != signal.SIG_IGN:
+            usual[number] = signal.signal(number, handle)
     try:
         yield
     finally:
-        signal.signal(signal.SIGINT, usual)
+        for number, before in usual.items():
+            signal.signal(number, before if before is not None else signal.SIG_DFL)

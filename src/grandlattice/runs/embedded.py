@@ -22,7 +22,7 @@ from grandlattice.images import read_image
 from grandlattice.plan import Cell, CellSettings
 from grandlattice.plan.schema import OwnLight, OwnOcclusion
 from grandlattice.runs.order import Rendered, StopSignal, Taken, Told, WorkOrder
-from grandlattice.runs.store import FolderStore
+from grandlattice.runs.parts import unfinished_file
 from grandlattice.runs.tasks import Task
 from grandlattice.snapshot import Camera, Material, Snapshot
 from grandlattice.stage import CellStage, Scene, Snapshotter, read_asset
@@ -47,11 +47,15 @@ class Embedded:
         self._stage = CellStage(scene, order.model, order.folder)
         self._snapshots = Snapshotter(self._stage)
         self._tracer = Tracer(order.threads)
-        self._store = FolderStore(order.output)
+        self._store = order.store
         self._finished: list[str] = []
         self._images: dict[str, tuple[float, NDArray | None]] = {}
         self._readers = ThreadPoolExecutor(max(order.threads, 2))
         self._on_their_way: dict[str, Future[NDArray | None]] = {}
+
+    @property
+    def accepts_nan(self) -> bool:
+        return False
 
     @property
     def notes(self) -> tuple[str, ...]:
@@ -99,7 +103,7 @@ class Embedded:
             with path.open("wb") as stream:
                 np.savez(stream, **told)
 
-        self._store.put(self._place(task, frame), write)
+        self._store.put(self._place(task, frame), write, task.attempt)
 
     def _begun(self, task: Task, frame: int) -> Unfinished | None:
         """What was put away of a picture; it is traced from the start where that is gone or broken."""
@@ -114,7 +118,7 @@ class Embedded:
         return Unfinished(sums, taken, clean, int(number), int(rays), float(seconds))
 
     def _place(self, task: Task, frame: int) -> str:
-        return f"{self._order.plan_name}-unfinished/{task.trace}-{frame}.npz"
+        return unfinished_file(self._order.plan_name, task.trace, frame)
 
     def snapshot(self, cell: Cell, frame: int) -> Snapshot:
         """A cell's edits laid over the scene, and the scene at a frame."""

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import time
+from dataclasses import dataclass, field
 
 from grandlattice.errors import LatticeError
 from grandlattice.runs.order import TaskResult
@@ -28,11 +29,12 @@ class Progress:
 
 @dataclass(frozen=True)
 class Finished:
-    """A task is done and its files have their names."""
+    """A task is done and its files have their names; `ended` is Unix time."""
 
     task: Task
     worker: int
     result: TaskResult
+    ended: float = field(default_factory=time.time)
 
 
 @dataclass(frozen=True)

@@ -10,10 +10,12 @@ The coordinator of a run writes; whoever looks on reads, and leaves `orders` for
 from __future__ import annotations
 
 import json
+import re
 import sqlite3
 import time
+import uuid
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import closing, contextmanager
+from contextlib import closing, contextmanager, suppress
 from dataclasses import dataclass, fields, replace
 from operator import attrgetter
 from pathlib import Path
@@ -22,7 +24,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from grandlattice.errors import DiskFull, RunError
+from grandlattice.disks import is_on_network
+from grandlattice.errors import DiskFull, LatticeError, LedgerBusy, LedgerError, LedgerLost
 from grandlattice.runs.schema import MIGRATIONS, SCHEMA_VERSION, TABLES
 
 WAITING, RUNNING, DONE, FAILED, DROPPED = "waiting", "running", "done", "failed", "dropped"
@@ -63,14 +66,26 @@ _COLUMNS = tuple(f.name for f in fields(FileRecord))
 class Ledger:
     """The record of one plan's pictures.
 
+    Readers never hold up the run that writes: the file is kept with a write-ahead log, where its
+    file system can have one.
+
     Parameters
     ----------
     file : where it is kept; made on the first write.
+    heir_of : another ledger of the same plan.  A new ledger takes its `id` from there, so that
+        pictures belong to the plan wherever they are written.
+
+    Attributes
+    ----------
+    patience : seconds to wait for somebody else who writes.
     """
 
-    def __init__(self, file: Path) -> None:
+    def __init__(self, file: Path, heir_of: Path | None = None) -> None:
         self.file = file
+        self.patience = 30.0
+        self._heir_of = heir_of
         self._connection: sqlite3.Connection | None = None
+        self._stands_for: tuple[int, int] | None = None
 
     # --- the file itself -----------------------------------------------------------------------
 
@@ -82,28 +97,53 @@ class Ledger:
         ------
         DiskFull
             When there is no room to write.
-        RunError
-            When the file is no ledger, or of another version.
+        LedgerBusy
+            When somebody else holds it for longer than `patience`.
+        LedgerLost
+            When it is damaged, or no ledger.
+        LedgerError
+            When it cannot be used for another reason, such as its version.
         """
         try:
             if self._connection is None:
+                self._refuse_link()
                 self.file.parent.mkdir(parents=True, exist_ok=True)
-                self._connection = sqlite3.connect(self.file, timeout=30.0)
+                self._connection = sqlite3.connect(self.file, timeout=self.patience)
                 self._prepare(self._connection)
+                self._stands_for = _identity(self.file)
             with self._connection:
                 yield self._connection
-        except (sqlite3.Error, OSError) as problem:
-            if "full" in str(problem) or "No space" in str(problem):
-                self.close()
-                raise DiskFull(
-                    f"The disk of {self.file.parent} is full.",
-                    cure="make room, then give the same glat run again; what is done is kept",
-                ) from problem
-            self.close()
-            raise RunError(
-                f"The ledger {self.file.name} cannot be used: {problem}.",
-                cure=f"move {self.file} aside; the next run reads what is done from the pictures",
-            ) from problem
+        except (sqlite3.Error, sqlite3.Warning, OSError, OverflowError) as problem:
+            raise self._explained(problem) from problem
+
+    def _explained(self, problem: Exception) -> LatticeError:
+        said = str(problem)
+        code = getattr(problem, "sqlite_errorcode", 0) & 0xFF
+        if code in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
+            return LedgerBusy(
+                f"The ledger {self.file.name} is held by another program.",
+                cure="close the program that has it open",
+            )
+        self.close()
+        if code == sqlite3.SQLITE_FULL or "full" in said or "No space" in said:
+            return DiskFull(
+                f"The disk of {self.file.parent} is full.",
+                cure="make room, then give the same glat run again; what is done is kept",
+            )
+        lost = code in (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_CANTOPEN,
+                        sqlite3.SQLITE_IOERR, sqlite3.SQLITE_READONLY)  # fmt: skip
+        kind = LedgerLost if lost or "no such table" in said or "no such column" in said else LedgerError
+        return kind(
+            f"The ledger {self.file.name} cannot be used: {said}.",
+            cure=f"move {self.file} aside; the next run reads what is done from the pictures",
+        )
+
+    def _refuse_link(self) -> None:
+        if self.file.is_symlink():
+            raise LedgerError(
+                f"The ledger {self.file} is a link, and links are not written through.",
+                cure="put the file itself there, or move the link away",
+            )
 
     def _prepare(self, connection: sqlite3.Connection) -> None:
         known = connection.execute("SELECT 1 FROM sqlite_master WHERE name = 'about'").fetchone()
@@ -115,40 +155,92 @@ class Ledger:
             self._migrate(connection, version)
         if not known or version != str(SCHEMA_VERSION):
             note = f"INSERT OR REPLACE INTO about VALUES ('schema', '{SCHEMA_VERSION}');"
+            note += f"INSERT OR IGNORE INTO about VALUES ('id', '{self._inherited() or uuid.uuid4().hex}');"
             connection.executescript(f"BEGIN IMMEDIATE; {TABLES} {note} COMMIT;")
+        self._let_readers_be(connection)
+
+    def _let_readers_be(self, connection: sqlite3.Connection) -> None:
+        """Keep a write-ahead log, unless the file is on a network: other machines would not see it."""
+        (mode,) = connection.execute("PRAGMA journal_mode").fetchone()
+        if mode != "wal" and not is_on_network(self.file.parent):
+            connection.execute("PRAGMA busy_timeout = 100")
+            with suppress(sqlite3.OperationalError):  # somebody reads: whoever opens it next does it
+                connection.execute("PRAGMA journal_mode = WAL")
+            connection.execute(f"PRAGMA busy_timeout = {round(self.patience * 1000)}")
+        connection.execute("PRAGMA synchronous = NORMAL")
+
+    def _inherited(self) -> str | None:
+        """The id of the ledger this one is an heir of."""
+        if self._heir_of is None or self._heir_of == self.file or not self._heir_of.is_file():
+            return None
+        try:
+            with closing(sqlite3.connect(self._heir_of, timeout=2.0)) as connection:
+                found = connection.execute("SELECT value FROM about WHERE key = 'id'").fetchone()
+        except sqlite3.Error:
+            return None
+        return found[0] if found and re.fullmatch("[0-9a-f]{32}", str(found[0])) else None
 
     def _migrate(self, connection: sqlite3.Connection, version: str) -> None:
         if version not in MIGRATIONS:
             self.close()
-            raise RunError(
+            raise LedgerError(
                 f"The ledger {self.file.name} was written by another version of Grand Lattice.",
                 cure=f"use that version, or move {self.file} aside; the next run reads what is done "
                 "from the pictures",
             )
         for step in sorted(MIGRATIONS):
-            if step >= version:
-                for statement in MIGRATIONS[step]:
-                    connection.execute(statement)
+            for table, column, declared in MIGRATIONS[step] if step >= version else ():
+                there = {row[1] for row in connection.execute(f"PRAGMA table_info({table})")}
+                if there and column not in there:
+                    connection.execute(f"ALTER TABLE {table} ADD COLUMN {column} {declared}")
         connection.commit()
+
+    def wait_less(self, seconds: float) -> None:
+        """Wait this long at most for somebody else who writes, from now on."""
+        self.patience = seconds
+        if self._connection is not None:
+            self._connection.execute(f"PRAGMA busy_timeout = {round(seconds * 1000)}")
 
     def close(self) -> None:
         if self._connection is not None:
-            self._connection.close()
+            with suppress(sqlite3.Error):
+                self._connection.close()
             self._connection = None
 
-    def heal(self) -> Path | None:
+    @property
+    def id(self) -> str:
+        """Names the plan this is the ledger of; every picture carries it."""
+        with self.open() as connection:
+            row = connection.execute("SELECT value FROM about WHERE key = 'id'").fetchone()
+            if row is None:
+                row = (uuid.uuid4().hex,)
+                connection.execute("INSERT INTO about VALUES ('id', ?)", row)
+        return str(row[0])
+
+    def take_id(self, identity: str) -> None:
+        """Have the pictures that carry this id belong to this ledger from now on."""
+        with self.open() as connection:
+            connection.execute("INSERT OR REPLACE INTO about VALUES ('id', ?)", (identity,))
+
+    def heal(self, *, thoroughly: bool = False) -> Path | None:
         """Set a ledger aside that cannot be read; where it went, None where all is well.
 
-        It is read as a whole only where the last run ended without a word.
+        Parameters
+        ----------
+        thoroughly : read all of it; otherwise only where the last run ended without a word.
         """
         if not self.file.exists():
             return None
+        self._refuse_link()
+        if not self.file.is_file():
+            return self.set_aside()
         try:
-            with closing(sqlite3.connect(self.file, timeout=30.0)) as connection:
+            with closing(sqlite3.connect(self.file, timeout=self.patience)) as connection:
                 last = connection.execute("SELECT state FROM runs ORDER BY run DESC LIMIT 1").fetchone()
-            sound = last is None or last[0] != "running" or self.is_sound()
-        except sqlite3.OperationalError:
-            return None  # of another version, or locked: said when it is opened
+            broken_off = last is not None and last[0] == "running"
+            sound = not (thoroughly or broken_off) or self.is_sound()
+        except sqlite3.OperationalError as problem:
+            sound = not thoroughly or "locked" in str(problem)  # else of another version: said when opened
         except sqlite3.DatabaseError:
             sound = False
         return None if sound else self.set_aside()
@@ -158,13 +250,18 @@ class Ledger:
         if not self.file.exists():
             return True
         try:
-            with closing(sqlite3.connect(self.file, timeout=30.0)) as connection:
+            with closing(sqlite3.connect(self.file, timeout=self.patience)) as connection:
                 answer = connection.execute("PRAGMA quick_check(1)").fetchone()
                 return bool(answer and answer[0] == "ok")
         except sqlite3.OperationalError:  # locked, or a disk that fails: no verdict on the file
             return True
         except sqlite3.DatabaseError:
             return False
+
+    @property
+    def is_lost(self) -> bool:
+        """Whether the file that was opened is no longer the one that stands there."""
+        return self._connection is not None and _identity(self.file) != self._stands_for
 
     def set_aside(self) -> Path:
         """Give a ledger that cannot be read another name, so that a new one can begin."""
@@ -173,7 +270,9 @@ class Ledger:
         while (aside := self.file.with_name(f"{self.file.stem}.broken-{k}{self.file.suffix}")).exists():
             k += 1
         self.file.rename(aside)
-        self.file.with_name(self.file.name + "-journal").unlink(missing_ok=True)
+        for ending in ("-journal", "-wal", "-shm"):  # what belongs to it goes with it
+            with suppress(OSError):
+                self.file.with_name(self.file.name + ending).rename(aside.with_name(aside.name + ending))
         return aside
 
     # --- runs ----------------------------------------------------------------------------------
@@ -211,6 +310,12 @@ class Ledger:
         with self.open() as connection:
             row = connection.execute("SELECT value FROM about WHERE key = 'planned'").fetchone()
         return str(row[0]) if row else ""
+
+    def axes(self) -> list[str]:
+        """Names of the plan's axes, as it was planned last."""
+        with self.open() as connection:
+            row = connection.execute("SELECT value FROM about WHERE key = 'axes'").fetchone()
+        return list(json.loads(row[0])) if row else []
 
     def write_tasks(
         self, key: str, rows: Iterable[tuple], columns: Mapping[str, NDArray],
@@ -288,6 +393,7 @@ class Ledger:
     def write(
         self, tasks: Sequence[tuple[int, Mapping[str, Any]]] = (), files: Sequence[FileRecord] = (),
         logs: Sequence[tuple[str, str]] = (), failures: Sequence[tuple] = (),
+        over: Sequence[str] = (), states: Sequence[tuple[NDArray[np.int64], str]] = (),
     ) -> None:  # fmt: skip
         """Note what happened, all of it or nothing.
 
@@ -296,8 +402,15 @@ class Ledger:
         tasks : number and the columns to set, of tasks.
         logs : trace and text.
         failures : run, cell, frame, what, when.
+        over : tries of which nothing temporary is left.
+        states : numbers of tasks and the state they have now.
         """
         with self.open() as connection:
+            for numbers, state in states:
+                connection.executemany(
+                    "UPDATE tasks SET state = ? WHERE number = ?",
+                    ((state, number) for number in numbers.tolist()),
+                )
             for number, values in tasks:
                 told = ", ".join(f"{name} = ?" for name in values)
                 connection.execute(f"UPDATE tasks SET {told} WHERE number = ?", (*values.values(), number))
@@ -307,6 +420,7 @@ class Ledger:
                 [(bytes.fromhex(trace), text) for trace, text in logs],
             )
             connection.executemany("INSERT INTO failures VALUES (?, ?, ?, ?, ?)", failures)
+            connection.executemany("DELETE FROM parts WHERE attempt = ?", ((each,) for each in over))
 
     # --- files ---------------------------------------------------------------------------------
 
@@ -321,6 +435,11 @@ class Ledger:
         with self.open() as connection:
             rows = connection.execute(f"SELECT {', '.join(_COLUMNS)} FROM files ORDER BY rowid")
             return {row[0]: _record(row) for row in rows}
+
+    def has_files(self) -> bool:
+        """Whether it knows of any finished file."""
+        with self.open() as connection:
+            return bool(connection.execute("SELECT EXISTS (SELECT 1 FROM files)").fetchone()[0])
 
     def find(self, path: str) -> FileRecord | None:
         """The record of one file."""
@@ -376,22 +495,48 @@ class Ledger:
             )
             return int(cursor.lastrowid or 0)
 
-    def orders(self) -> list[tuple[int, str, dict[str, Any]]]:
-        """Orders that have no answer yet: number, verb, details."""
+    def orders(self) -> list[tuple[int, Any, Any]]:
+        """Orders that have no answer yet: number, verb and details, as somebody wrote them."""
         with self.open() as connection:
             rows = connection.execute("SELECT id, verb, details FROM orders WHERE answer IS NULL ORDER BY id")
-            return [(number, verb, json.loads(details)) for number, verb, details in rows]
+            return rows.fetchall()
 
-    def answer(self, order: int, text: str) -> None:
+    def answer(self, order: int, text: str, *, refused: bool = False) -> None:
         """Say what came of an order."""
         with self.open() as connection:
-            connection.execute("UPDATE orders SET answer = ? WHERE id = ?", (text, order))
+            connection.execute(
+                "UPDATE orders SET answer = ?, refused = ? WHERE id = ?", (text, refused, order)
+            )
 
-    def answer_to(self, order: int) -> str | None:
-        """What came of an order; None as long as nobody has taken it."""
+    def answer_to(self, order: int) -> tuple[str, bool] | None:
+        """What came of an order, and whether it was refused; None as long as nobody has taken it."""
         with self.open() as connection:
-            (text,) = connection.execute("SELECT answer FROM orders WHERE id = ?", (order,)).fetchone()
-            return None if text is None else str(text)
+            row = connection.execute("SELECT answer, refused FROM orders WHERE id = ?", (order,)).fetchone()
+        return None if row is None or row[0] is None else (str(row[0]), bool(row[1]))
+
+    # --- temporary files -----------------------------------------------------------------------
+
+    def note_parts(self, attempt: str, paths: Iterable[str]) -> None:
+        """Note the temporary paths of a try of a task, before the first of them is made."""
+        told = json.dumps(list(paths))
+        with self.open() as connection:
+            connection.execute("INSERT OR REPLACE INTO parts VALUES (?, ?)", (attempt, told))
+
+    def parts(self) -> dict[str, list[str]]:
+        """Temporary paths that were noted and may still be there, by try."""
+        if not self.file.exists():
+            return {}
+        found = {}
+        with self.open() as connection:
+            for attempt, paths in connection.execute("SELECT attempt, paths FROM parts"):
+                with suppress(ValueError, TypeError):
+                    found[attempt] = [path for path in json.loads(paths) if isinstance(path, str)]
+        return found
+
+    def forget_parts(self, attempts: Iterable[str]) -> None:
+        """Nothing temporary is left of these tries."""
+        with self.open() as connection:
+            connection.executemany("DELETE FROM parts WHERE attempt = ?", ((each,) for each in attempts))
 
 
 _PAST = (
@@ -414,3 +559,12 @@ def _record(row: Sequence[Any]) -> FileRecord:
 def coordinates_text(coordinates: object) -> str:
     """Coordinates as they are kept: JSON, axes in the order written."""
     return json.dumps(coordinates, ensure_ascii=False)
+
+
+def _identity(file: Path) -> tuple[int, int] | None:
+    """Which file stands there: its disk and its number on it."""
+    try:
+        found = file.lstat()
+    except OSError:
+        return None
+    return found.st_dev, found.st_ino

@@ -9,6 +9,7 @@ from typing import Protocol
 
 from grandlattice.plan import Cell, PlanModel
 from grandlattice.runs.ledger import FileRecord
+from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Task
 from grandlattice.tracer import Film
 
@@ -34,6 +35,8 @@ class WorkOrder:
     threads : that trace, in each worker.
     allow_missing : use a texture's fallback where its image is missing.
     plan_name : for metadata.
+    fixed : folders below `output` that may be links, see `FolderStore`.
+    owner : id of the plan's ledger, which every picture carries.
     keep : where files go, below `output`, that another would replace; None replaces them.
     scene_files : the files of the scene with their size and time of change, when the run began.
     further : take frames to their full quality that a time limit ended.
@@ -46,9 +49,16 @@ class WorkOrder:
     plan_name: str
     threads: int = 1
     allow_missing: bool = False
+    fixed: tuple[str, ...] = ()
+    owner: str = ""
     keep: str | None = None
     scene_files: tuple[tuple[Path, int, int], ...] = ()
     further: bool = False
+
+    @property
+    def store(self) -> FolderStore:
+        """Where the files land."""
+        return FolderStore(self.output, self.fixed)
 
 
 @dataclass(frozen=True)
@@ -113,6 +123,11 @@ class Renderer(Protocol):
     @property
     def notes(self) -> tuple[str, ...]:
         """What there is to say of the last task."""
+        ...
+
+    @property
+    def accepts_nan(self) -> bool:
+        """Whether pictures count that have pixels which are no numbers."""
         ...
 
 

@@ -7,15 +7,15 @@ it saw; when nothing changed since, deciding takes a look at the disk and no mor
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, fields, replace
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, fields, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.errors import OutputError
-from grandlattice.images import read_facts, read_mark
+from grandlattice.images import read_facts, read_mark, read_marks
 from grandlattice.plan import Cell, Filing
 from grandlattice.runs.fingerprints import TaskFile
 from grandlattice.runs.ledger import DONE, WAITING, FileRecord, Ledger, coordinates_text
@@ -35,7 +35,8 @@ class Outlook:
     todo : tasks to carry out, in order.
     done : tasks whose files are all there.
     changed : files of ours that will be replaced because the plan or the scene changed.
-    foreign : files in the way that no run of ours made.
+    foreign : files in the way that no run of this plan made.
+    whose : for those of them another plan made, its name.
     shared : cells that take their picture from another cell's trace.
     """
 
@@ -43,6 +44,7 @@ class Outlook:
     done: TaskList
     changed: tuple[str, ...] = ()
     foreign: tuple[str, ...] = ()
+    whose: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def shared(self) -> int:
@@ -94,7 +96,7 @@ def _outlook(tasks: TaskList, done: NDArray[np.bool_], found: _Found, existing: 
     numbers = tasks.numbers
     return Outlook(
         tasks.only(numbers[left[numbers]]), tasks.only(numbers[~left[numbers]]),
-        tuple(found.changed), tuple(found.foreign),
+        tuple(found.changed), tuple(found.foreign), found.whose,
     )  # fmt: skip
 
 
@@ -111,14 +113,60 @@ def _folders(store: FolderStore, filing: Filing) -> Iterator[str]:
     return iter(dict.fromkeys(f for top, deep in filing.reach() for f in store.folders(top, deep)))
 
 
+class _Owner:
+    """Tells which pictures belong to a plan, by the id of its ledger that each carries.
+
+    Pictures of earlier versions carry none, and go by the plan's name.  A ledger without any files
+    takes over the id it finds first: the one before it was lost.
+    """
+
+    def __init__(self, ledger: Ledger | None, plan: str) -> None:
+        self._plan = plan
+        there = ledger is not None and ledger.file.exists()
+        self._id = ledger.id if ledger is not None and there else None
+        self._is_new = not (ledger is not None and there and ledger.has_files())
+        self.inherited: str | None = None
+
+    def has(self, owner: str | None, plan: str | None) -> bool:
+        """Whether a picture with these marks, its owner and its plan, is the plan's."""
+        if owner is None:
+            return plan in (None, self._plan)
+        if self._is_new and self.inherited is None and plan in (None, self._plan) and owner != self._id:
+            self.inherited = self._id = owner
+        return owner == self._id
+
+
+def strangers_among(
+    paths: Sequence[str], ledger: Ledger | None, store: FolderStore, plan: str = ""
+) -> tuple[tuple[str, str | None], ...]:
+    """Those of some files that no run of a plan made, each with the name of the plan that did, if one did.
+
+    Parameters
+    ----------
+    ledger : of the plan; None where it cannot be read, and the pictures alone tell.
+    plan : its name, where there is no ledger.
+    """
+    name = ledger.file.name.removesuffix(".ledger.sqlite") if ledger is not None else plan
+    ours, found = _Owner(ledger, name), list[tuple[str, str | None]]()
+    for path in paths:
+        mark, owner, made_by_plan = read_marks(store.path(path), ("fingerprint", "owner", "plan"))
+        if store.is_link(path) or (mark is None and (ledger is None or not ledger.those_of([path]))):
+            found.append((path, None))
+        elif mark is not None and not ours.has(owner, made_by_plan):
+            found.append((path, made_by_plan or "another plan"))
+    return tuple(found)
+
+
 class _Found:
     """What is in the output folder, and what the ledger knows of it."""
 
     def __init__(self, ledger: Ledger, store: FolderStore) -> None:
         self._ledger, self._store = ledger, store
         self._there = ledger.file.exists()
+        self._owner = _Owner(ledger, ledger.file.name.removesuffix(".ledger.sqlite"))
         self.changed: list[str] = []
         self.foreign: list[str] = []
+        self.whose: dict[str, str] = {}
         self._news: list[FileRecord] = []
 
     def differences(self, filing: Filing) -> tuple[list[bytes], list[str]]:
@@ -148,21 +196,32 @@ class _Found:
         size = self._store.size(path)
         if size is None:
             return False
+        if self._store.is_link(path):
+            self.foreign.append(path)
+            return False
         record = self._ledger.find(path) if self._there else None
         if record is not None and (record.bytes, record.fingerprint) == (size, file.fingerprint):
             if record.trace != task.trace:
                 self._news.append(replace(record, trace=task.trace))
             return True
-        mark = read_mark(self._store.path(path), "fingerprint")
-        if mark == file.fingerprint and record is None:
+        mark, owner, plan = read_marks(self._store.path(path), ("fingerprint", "owner", "plan"))
+        if mark is None and record is None:
+            self.foreign.append(path)
+        elif not self._owner.has(owner, plan):
+            self.foreign.append(path)
+            self.whose[path] = plan or "another plan"
+        elif mark == file.fingerprint and record is None:
             # A run was killed between the two: the file has its name and the ledger no line.
             self._news.append(_adopted(task, cell, file, self._store, size))
             return True
-        (self.foreign if mark is None and record is None else self.changed).append(path)
+        else:
+            self.changed.append(path)
         return False
 
     def remember(self) -> None:
         """Take what the ledger did not know into it."""
+        if self._owner.inherited is not None:
+            self._ledger.take_id(self._owner.inherited)
         if self._news:
             self._ledger.record(self._news)
 
@@ -194,13 +253,27 @@ def refuse_what_stands_there(outlook: Outlook, existing: str) -> None:
     if existing == "refuse" and (outlook.changed or outlook.foreign):
         refused, why = (*outlook.foreign, *outlook.changed), "the plan says existing: refuse"
     elif existing == "skip" and outlook.foreign:
-        refused, why = outlook.foreign, "no run of this plan made it"
+        refused, why = outlook.foreign, made_by(outlook.whose.get(outlook.foreign[0]))
     else:
         return
     more = f" and {len(refused) - 1} more" if len(refused) > 1 else ""
     raise OutputError(
-        f"{refused[0]}{more} would be replaced, and {why}.",
-        cure="move it away, change the output template, or say --existing replace or keep-both",
+        f"{refused[0]}{more} would be replaced, and {why}.", cure=way_out(outlook.whose.get(refused[0]))
+    )
+
+
+def made_by(plan: str | None) -> str:
+    """Who made a file that is in the way: another plan, or nobody we know."""
+    return f"the plan {plan} made it" if plan else "no run of this plan made it"
+
+
+def way_out(plan: str | None) -> str:
+    """What to do about a file that is in the way."""
+    if plan is None:
+        return "move it away, change the output template, or say --existing replace or keep-both"
+    return (
+        "put {plan} into the output templates of both plans, or name another folder with --into; "
+        "a plan that was given a new name keeps its pictures when its ledger is renamed with it"
     )
 
 

@@ -8,29 +8,29 @@ pass; whatever it says of itself.
 from __future__ import annotations
 
 import os
-import queue
 import re
 import shutil
-import subprocess
-import threading
 import time
+from collections import deque
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
 import numpy as np
-import psutil
 
 from grandlattice.errors import ImageError, Place, RunError, SceneError, WorkerError
 from grandlattice.images import read_channels, read_facts
 from grandlattice.plan import Cell
 from grandlattice.runs.order import Rendered, StopSignal, Told, WorkOrder
+from grandlattice.runs.parts import exchange_folder, new_attempt
+from grandlattice.runs.renderer_process import RendererProcess, end_noted_process
 from grandlattice.runs.tasks import Task
 from grandlattice.stage import Scene, export_cell
 from grandlattice.tracer import Film, Stopped, known_pass
 
 _MOST_NOTES = 20
 _LAST_LINES = 200
+_LOUDEST = 1_000_000  # letters of what a renderer says that go into the log as they come
 
 
 class Outside:
@@ -47,9 +47,10 @@ class Outside:
         self._order, self._scene, self._name = order, scene, name
         self._renderer = order.model.renderers[name]
         self._executable = self._renderer.executable(version)
-        self._work = order.output / f".outside.{os.getpid()}.part.d"
+        self._work: Path | None = None
         self._notes: list[str] = []
         self._share = 0.0
+        self._said = 0
 
     @property
     def notes(self) -> tuple[str, ...]:
@@ -58,30 +59,36 @@ class Outside:
     def render(
         self, task: Task, progress: Told | None = None, stop: StopSignal | None = None
     ) -> list[Rendered]:
-        self._notes, self._share = [], 0.0
+        self._notes, self._share, self._said = [], 0.0, 0
         cell, started = task.first, time.perf_counter()
         if cell.settings.camera is None:
             raise SceneError(f"{cell.address} has no camera.", cure="set camera: under defaults")
-        with self._folder() as folder:
-            self._run(self._command(task, folder), task, progress, stop)
+        with self._folder(task) as folder:
+            self._run(self._command(task, folder), folder, task, progress, stop)
             seconds = (time.perf_counter() - started) / len(task.frames)
             return [self._rendered(task, frame, folder, seconds) for frame in task.frames]
 
+    @property
+    def accepts_nan(self) -> bool:
+        return "nan" in self._renderer.accept
+
     def done(self) -> None:
-        shutil.rmtree(self._work, ignore_errors=True)
+        if self._work is not None:
+            shutil.rmtree(self._work, ignore_errors=True)
 
     # --- the command ---------------------------------------------------------------------------
 
     @contextmanager
-    def _folder(self) -> Iterator[Path]:
+    def _folder(self, task: Task) -> Iterator[Path]:
         """A folder for what passes between us and the command, below the output; it stays until the
         files of the task have their names."""
-        folder = self._work
-        shutil.rmtree(folder, ignore_errors=True)
+        folder = self._order.output / exchange_folder(task.attempt or new_attempt())
         folder.mkdir(parents=True)
+        self._work = folder
         try:
             yield folder
         except BaseException:
+            end_noted_process(folder)
             shutil.rmtree(folder, ignore_errors=True)
             raise
 
@@ -99,51 +106,45 @@ class Outside:
         beside = self._order.folder / program
         return [str(beside) if os.sep in program and beside.is_file() else program, *arguments]
 
-    def _run(self, command: list[str], task: Task, progress: Told | None, stop: StopSignal | None) -> None:
+    def _run(
+        self, command: list[str], folder: Path, task: Task, progress: Told | None, stop: StopSignal | None
+    ) -> None:
         try:
-            process = subprocess.Popen(
-                command, cwd=self._order.folder, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
-                stderr=subprocess.STDOUT, text=True, errors="replace",
-                env={**os.environ, **self._renderer.environment},
-            )  # fmt: skip
-        except OSError as problem:
+            process = RendererProcess(command, self._order.folder, folder, self._renderer.environment)
+        except (OSError, ValueError) as problem:
             raise RunError(
-                f"The renderer {self._name} cannot be started: {command[0]}: {problem.strerror}.",
+                f"The renderer {self._name} cannot be started: {command[0]}: "
+                f"{getattr(problem, 'strerror', None) or problem}.",
                 place=Place(words=f"renderers: {self._name}: command"),
                 cure="check the program's path",
             ) from problem
-        lines: queue.Queue[str | None] = queue.Queue()
-        reader = threading.Thread(target=_read_lines, args=(process, lines), daemon=True)
-        reader.start()
-        last: list[str] = []
+        last: deque[str] = deque(maxlen=_LAST_LINES)
         try:
-            while True:
-                try:
-                    line = lines.get(timeout=0.2)
-                except queue.Empty:
-                    line = ""
+            for line in process.lines(every=0.2):
                 if stop is not None and stop.is_set():
                     raise Stopped
-                if line is None:
-                    break
                 if line:
-                    last = [*last[-_LAST_LINES:], line]
+                    last.append(line)
                     self._hear(line, progress)
             code = process.wait()
         finally:
-            _end(process)
+            process.end()
+            if self._said > _LOUDEST:
+                print("…", *last, sep="\n", flush=True)
         if code:
             raise self._ended_with(code, task, next((line for line in reversed(last) if line.strip()), ""))
 
     def _hear(self, line: str, progress: Told | None) -> None:
         """A line of the command: how far it is, or a warning; any line is a sign of life."""
-        print(line, flush=True)
+        self._said += len(line)
+        if self._said <= _LOUDEST:
+            print(line, flush=True)
         renderer = self._renderer
-        if renderer.warnings and re.search(renderer.warnings, line) and len(self._notes) < _MOST_NOTES:
+        if renderer.warnings and len(self._notes) < _MOST_NOTES and re.search(renderer.warnings, line):
             self._notes.append(line.strip())
         if progress is not None:
             found = re.search(renderer.percent, line) if renderer.percent else None
-            with suppress(ValueError):
+            with suppress(ValueError, TypeError):
                 self._share = min(1.0, max(0.0, float(found[1]) / 100.0)) if found else self._share
             progress(self._share)
 
@@ -168,9 +169,6 @@ class Outside:
                 f"{problem.what}",
                 cure="try its command by hand; glat export writes the USD it gets",
             ) from problem
-        wild = int((~np.isfinite(passes["beauty"])).any(-1).sum()) if "beauty" in passes else 0
-        if wild:
-            self._notes.append(f"frame {frame}: {wild} pixels are no numbers")
         return Rendered(frame, Film(passes, cell.settings.samples, 0, seconds), file)
 
     def _passes(self, file: Path, task: Task, frame: int, cell: Cell) -> dict[str, np.ndarray]:
@@ -200,25 +198,6 @@ class Outside:
             else:
                 passes[name] = read_channels(file, channels)
         return passes
-
-
-def _read_lines(process: subprocess.Popen[str], lines: queue.Queue[str | None]) -> None:
-    assert process.stdout is not None
-    for line in process.stdout:
-        lines.put(line.rstrip("\n"))
-    lines.put(None)
-
-
-def _end(process: subprocess.Popen[str]) -> None:
-    """End a command that still runs, with everything it started."""
-    if process.poll() is None:
-        with suppress(psutil.Error):
-            family = psutil.Process(process.pid).children(recursive=True)
-            process.kill()
-            for member in family:
-                with suppress(psutil.Error):
-                    member.kill()
-        process.wait()
 
 
 def frames_text(frames: tuple[int, ...]) -> str:

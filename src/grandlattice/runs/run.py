@@ -16,6 +16,7 @@ from grandlattice.runs.events import Failed, Finished
 from grandlattice.runs.fingerprints import TaskFile
 from grandlattice.runs.ledger import Ledger
 from grandlattice.runs.outlook import Outlook
+from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import TaskList
 from grandlattice.tracer import PASSES, is_pass, known_pass
 
@@ -35,6 +36,8 @@ class Run:
     failures : tasks that could not be done.
     finished : tasks done by this run.
     tried_again : how often a task was tried again.
+    fixed : folders below `output` that may be links, see `FolderStore`.
+    signal : the number of the signal that interrupted it, 0 where none did.
     ended_by : what ended it before all was done: ``interrupted``, ``stopped`` (by an order),
         ``budget`` or ``full`` (a disk); empty where nothing did.
     spent : how that is said.
@@ -49,7 +52,9 @@ class Run:
     ledger: Ledger
     outlook: Outlook
     tasks: TaskList
+    fixed: tuple[str, ...] = ()
     number: int = 0
+    signal: int = 0
     estimate: Estimate | None = None
     ledger_aside: Path | None = None
     failures: list[Failed] = field(default_factory=list)
@@ -70,7 +75,17 @@ class Run:
     @property
     def interrupted(self) -> bool:
         """Whether somebody stopped it before the end."""
-        return self.left > 0 and self.ended_by in ("interrupted", "stopped")
+        return self.ended_by == "interrupted" or (self.left > 0 and self.ended_by == "stopped")
+
+    @property
+    def store(self) -> FolderStore:
+        """Where its files land."""
+        return FolderStore(self.output, self.fixed)
+
+    @property
+    def plan_name(self) -> str:
+        """The plan's name, as its ledger has it."""
+        return self.ledger.file.name.removesuffix(".ledger.sqlite")
 
     def table(self) -> pandas.DataFrame:
         """A row for each finished file: cell, coordinates, frame, path, seconds, rays and more."""

@@ -18,7 +18,8 @@ from numpy.typing import NDArray
 
 Numbers = NDArray[np.int64]
 
-_AWAY, _WAITING, _OPEN, _ENDED = 0, 1, 2, 3
+_AWAY, _WAITING, _OPEN, _ENDED, _AGAIN = 0, 1, 2, 3, 4
+"""States: not meant or dropped, waiting, begun, ended, waiting to be tried again."""
 
 
 @dataclass(frozen=True)
@@ -72,13 +73,14 @@ class Schedule:
         numbers = np.flatnonzero(self._state == _WAITING)
         order = np.lexsort((numbers, -self._priorities[numbers], self._steps[numbers]))
         self._queue, self._next = numbers[order], 0
+        self._returned: list[tuple[int, int, int]] = []  # put back since the queue was sorted
 
     # --- asking --------------------------------------------------------------------------------
 
     @property
     def unfinished(self) -> int:
         """How many have neither ended nor been dropped."""
-        return int(np.isin(self._state, (_WAITING, _OPEN)).sum())
+        return int(np.isin(self._state, (_WAITING, _OPEN, _AGAIN)).sum())
 
     @property
     def is_done(self) -> bool:
@@ -87,23 +89,36 @@ class Schedule:
 
     def next(self) -> int | None:
         """The task to begin now; None when there is none, or none that may begin yet."""
-        if self._later and self._later[0][0] <= self._clock():
-            return heapq.heappop(self._later)[1]
-        number = self._first()
-        if number is None or any(step < self._steps[number] for step in self._open):
+        while self._later and self._later[0][0] <= self._clock():
+            _, number = heapq.heappop(self._later)
+            if self._state[number] == _AGAIN:
+                self._state[number] = _OPEN
+                return number
+        first = self._first()
+        if first is None or any(step < self._steps[first] for step in self._open):
             return None
-        self._next += 1
-        self._state[number] = _OPEN
-        self._open[int(self._steps[number])] += 1
-        return number
+        if self._returned and self._returned[0][2] == first:
+            heapq.heappop(self._returned)
+        else:
+            self._next += 1
+        self._state[first] = _OPEN
+        self._open[int(self._steps[first])] += 1
+        return first
 
     def _first(self) -> int | None:
-        while self._next < len(self._queue):
-            number = int(self._queue[self._next])
-            if self._state[number] == _WAITING:
-                return number
+        """The first that waits, of those in the queue and those put back."""
+        while self._next < len(self._queue) and self._state[self._queue[self._next]] != _WAITING:
             self._next += 1
-        return None
+        while self._returned and self._state[self._returned[0][2]] != _WAITING:
+            heapq.heappop(self._returned)
+        queued = int(self._queue[self._next]) if self._next < len(self._queue) else None
+        if not self._returned:
+            return queued
+        returned = self._returned[0]
+        return returned[2] if queued is None or returned < self._key(queued) else queued
+
+    def _key(self, number: int) -> tuple[int, int, int]:
+        return int(self._steps[number]), -int(self._priorities[number]), number
 
     def tries(self, number: int) -> int:
         """How often a task was tried again."""
@@ -123,6 +138,7 @@ class Schedule:
             return None
         self._tries[number] += 1
         delay = self._patience.delay * 4.0**tries
+        self._state[number] = _AGAIN
         heapq.heappush(self._later, (self._clock() + delay, number))
         return delay
 
@@ -130,7 +146,12 @@ class Schedule:
         """A task that could not be done for no fault of its own waits where it was."""
         self._state[number] = _WAITING
         self._close(number)
-        self._sort()
+        heapq.heappush(self._returned, self._key(number))
+
+    def leave_out(self, number: int) -> None:
+        """A task that has begun is not done after all, nor waits any more."""
+        self._state[number] = _AWAY
+        self._close(number)
 
     def _close(self, number: int) -> None:
         step = int(self._steps[number])
@@ -141,14 +162,19 @@ class Schedule:
     # --- being steered -------------------------------------------------------------------------
 
     def drop(self, numbers: Numbers) -> Numbers:
-        """Leave out those of these tasks that have not begun; returns them."""
-        dropped = numbers[self._state[numbers] == _WAITING]
+        """Leave out those of these tasks that are not under way; returns them."""
+        dropped = numbers[np.isin(self._state[numbers], (_WAITING, _AGAIN))]
+        for number in dropped[self._state[dropped] == _AGAIN].tolist():
+            self._close(number)
         self._state[dropped] = _AWAY
         return dropped
 
     def revive(self, numbers: Numbers) -> Numbers:
-        """Have those of these tasks that have ended, or were dropped, done again; returns them."""
-        revived = numbers[np.isin(self._state[numbers], (_AWAY, _ENDED))]
+        """Have those of these tasks done now that have ended, were dropped, or wait for another try;
+        returns them."""
+        revived = numbers[np.isin(self._state[numbers], (_AWAY, _ENDED, _AGAIN))]
+        for number in revived[self._state[revived] == _AGAIN].tolist():
+            self._close(number)
         self._state[revived] = _WAITING
         for number in revived.tolist():
             del self._tries[number]
@@ -156,8 +182,8 @@ class Schedule:
         return revived
 
     def prioritise(self, numbers: Numbers, priority: int) -> Numbers:
-        """Change the priority of those of these tasks that have not begun; returns them."""
-        changed = numbers[self._state[numbers] == _WAITING]
+        """Change the priority of those of these tasks that are not under way; returns them."""
+        changed = numbers[np.isin(self._state[numbers], (_WAITING, _AGAIN))]
         self._priorities[changed] = priority
         self._sort()
         return changed

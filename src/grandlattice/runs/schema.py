@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-SCHEMA_VERSION = 3
+SCHEMA_VERSION = 4
 
 TABLES = """
 CREATE TABLE IF NOT EXISTS about (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -50,26 +50,29 @@ CREATE TABLE IF NOT EXISTS failures (
     at REAL NOT NULL);
 CREATE TABLE IF NOT EXISTS orders (
     id INTEGER PRIMARY KEY, at REAL NOT NULL, verb TEXT NOT NULL, details TEXT NOT NULL,
-    answer TEXT);
+    answer TEXT, refused INTEGER NOT NULL DEFAULT 0);
+CREATE TABLE IF NOT EXISTS parts (attempt TEXT PRIMARY KEY, paths TEXT NOT NULL) WITHOUT ROWID;
 """
 
-# What each older version lacks, version by version; new tables make themselves.
-MIGRATIONS: dict[str, Sequence[str]] = {
+# What the tables of each older version lack, version by version: table, column and its declaration.
+# Tables that are missing altogether make themselves.
+MIGRATIONS: dict[str, Sequence[tuple[str, str, str]]] = {
     "1": (),
     "2": (
-        "ALTER TABLE runs ADD COLUMN host TEXT NOT NULL DEFAULT ''",
-        "ALTER TABLE runs ADD COLUMN pid INTEGER NOT NULL DEFAULT 0",
-        "ALTER TABLE runs ADD COLUMN heard REAL",
-        "ALTER TABLE runs ADD COLUMN held TEXT NOT NULL DEFAULT ''",
-        "ALTER TABLE runs ADD COLUMN estimate_low REAL",
-        "ALTER TABLE runs ADD COLUMN estimate REAL",
-        "ALTER TABLE runs ADD COLUMN estimate_high REAL",
-        "ALTER TABLE runs ADD COLUMN seconds REAL",
-        "ALTER TABLE runs ADD COLUMN core_seconds REAL",
-        "ALTER TABLE runs ADD COLUMN worked REAL",
-        "ALTER TABLE runs ADD COLUMN worked_seconds REAL",
-        "ALTER TABLE files ADD COLUMN trace TEXT NOT NULL DEFAULT ''",
-        "ALTER TABLE files ADD COLUMN noise REAL",
-        "ALTER TABLE files ADD COLUMN unfinished INTEGER NOT NULL DEFAULT 0",
+        ("runs", "host", "TEXT NOT NULL DEFAULT ''"),
+        ("runs", "pid", "INTEGER NOT NULL DEFAULT 0"),
+        ("runs", "heard", "REAL"),
+        ("runs", "held", "TEXT NOT NULL DEFAULT ''"),
+        ("runs", "estimate_low", "REAL"),
+        ("runs", "estimate", "REAL"),
+        ("runs", "estimate_high", "REAL"),
+        ("runs", "seconds", "REAL"),
+        ("runs", "core_seconds", "REAL"),
+        ("runs", "worked", "REAL"),
+        ("runs", "worked_seconds", "REAL"),
+        ("files", "trace", "TEXT NOT NULL DEFAULT ''"),
+        ("files", "noise", "REAL"),
+        ("files", "unfinished", "INTEGER NOT NULL DEFAULT 0"),
     ),
+    "3": (("orders", "refused", "INTEGER NOT NULL DEFAULT 0"),),
 }

@@ -6,10 +6,11 @@ process ends, however it ends.
 
 from __future__ import annotations
 
+import json
 import os
 import platform
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,13 +20,22 @@ import numpy as np
 from filelock import FileLock, Timeout
 from numpy.typing import NDArray
 
-from grandlattice.errors import LatticeError, RunError, RunUnderWay
+from grandlattice.errors import (
+    LatticeError,
+    NoSuchCell,
+    OutputError,
+    PlanError,
+    RunError,
+    RunUnderWay,
+    nearest,
+)
 from grandlattice.readable import many
 from grandlattice.runs.ledger import DROPPED, WAITING, Ledger
 
 if TYPE_CHECKING:
     from grandlattice.runs.coordinator import Coordinator
 
+HIGHEST_PRIORITY = 1000
 _ANSWER_WITHIN = 30.0  # seconds
 _LOCK_WITHIN = 1.0  # seconds; whoever asks whether a run is under way holds the lock for an instant
 
@@ -40,7 +50,14 @@ def sole_writer(ledger: Ledger) -> Iterator[None]:
         When somebody does.
     """
     file = lock_file(ledger)
-    file.parent.mkdir(parents=True, exist_ok=True)
+    try:
+        file.parent.mkdir(parents=True, exist_ok=True)
+    except OSError as problem:
+        raise OutputError(
+            f"{file.parent} cannot be made: {problem.strerror}.", cure="choose another folder with --into"
+        ) from problem
+    if file.is_symlink():
+        raise RunError(f"{file} is a link, and links are not written through.", cure="move the link away")
     lock = FileLock(file, timeout=_LOCK_WITHIN)
     try:
         lock.acquire()
@@ -54,12 +71,27 @@ def sole_writer(ledger: Ledger) -> Iterator[None]:
         raise RunError(
             f"{file} cannot be locked: {problem.strerror}.", cure="choose another folder with --into"
         ) from problem
+    holder = file.with_suffix(".holder")
+    ours = _write_holder(holder)
     try:
-        file.with_suffix(".holder").write_text(f"{os.getpid()} {platform.node()} {time.time():.0f}")
         yield
     finally:
-        file.with_suffix(".holder").unlink(missing_ok=True)
+        if ours:
+            holder.unlink(missing_ok=True)
         lock.release()
+
+
+def _write_holder(file: Path) -> bool:
+    """Say in a file beside the lock who holds it; False where something else stands in its place."""
+    flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_NOFOLLOW", 0)
+    try:
+        if _whose(file.with_suffix(".lock")) and not file.is_symlink():  # of a run that was killed
+            file.unlink(missing_ok=True)
+        with os.fdopen(os.open(file, flags, 0o644), "w", encoding="utf-8") as stream:
+            stream.write(f"{os.getpid()} {platform.node()} {time.time():.0f}")
+    except OSError:
+        return False
+    return True
 
 
 def lock_file(ledger: Ledger) -> Path:
@@ -70,7 +102,7 @@ def lock_file(ledger: Ledger) -> Path:
 def is_under_way(ledger: Ledger) -> bool:
     """Whether somebody runs this plan now."""
     file = lock_file(ledger)
-    if not file.exists():
+    if not file.exists() or file.is_symlink():
         return False
     lock = FileLock(file, timeout=0)
     try:
@@ -129,7 +161,12 @@ class Steering:
         return self._order("drop", at=list(at))
 
     def prioritise(self, priority: int, *at: str) -> str:
-        """Change the priority of the frames of these cells that have not begun."""
+        """Change the priority of the frames of these cells that have not begun, -1000 to 1000."""
+        if not -HIGHEST_PRIORITY <= priority <= HIGHEST_PRIORITY:
+            raise PlanError(
+                f"A priority is between -{HIGHEST_PRIORITY} and {HIGHEST_PRIORITY}, not {priority}.",
+                cure="higher ones run first; 0 is usual",
+            )
         return self._order("priority", at=list(at), priority=priority)
 
     def add(self, plan: str | Path) -> str:
@@ -141,38 +178,64 @@ class Steering:
 
         Raises
         ------
+        PlanError
+            When the order can be known to be wrong before anybody takes it.
         RunError
-            When no run is under way, or it does not answer.
+            When no run is under way, or it refuses the order or does not answer.
         """
         if not is_under_way(self.ledger):
             raise RunError("No run of this plan is under way.", cure="glat run begins one")
+        self._refuse_unknown_axes(details.get("at") or ())
         number = self.ledger.give_order(verb, details)
         deadline = time.monotonic() + _ANSWER_WITHIN
         while time.monotonic() < deadline:
             answer = self.ledger.answer_to(number)
             if answer is not None:
-                return answer
+                text, refused = answer
+                if refused:
+                    raise RunError(text, cure="the run goes on as before")
+                return text
             time.sleep(0.1)
         raise RunError(
             f"The run has not answered for {_ANSWER_WITHIN:.0f} s; the order stands.",
             cure="glat status shows whether it still works",
         )
 
+    def _refuse_unknown_axes(self, at: Sequence[str]) -> None:
+        known = self.ledger.axes()
+        for text in at:
+            name, equals, _ = text.partition("=")
+            if equals and known and name not in known:
+                raise NoSuchCell(f"There is no axis {name}. {nearest(name, known)}")
+
 
 # --- on the other side ---------------------------------------------------------------------------
 
 
 def obey(coordinator: Coordinator) -> None:
-    """Carry out the orders that wait in the ledger."""
+    """Carry out the orders that wait in the ledger.
+
+    Whatever somebody wrote there, the worst it comes to is that the order is refused.
+    """
     ledger = coordinator.run.ledger
     for number, verb, details in ledger.orders():
         try:
-            answer = _ORDERS[verb](coordinator, details)
+            answer, refused = _carried_out(coordinator, verb, details), False
         except LatticeError as problem:
-            answer = problem.what
-        except (KeyError, ValueError, TypeError) as problem:
-            answer = f"that order is not understood: {problem}"
-        ledger.answer(number, answer)
+            answer, refused = problem.what, True
+        except Exception as problem:  # the night does not end for an order nobody can read
+            answer, refused = f"That order is not understood: {type(problem).__name__}.", True
+        ledger.answer(number, answer, refused=refused)
+
+
+def _carried_out(coordinator: Coordinator, verb: Any, details: Any) -> str:
+    told = json.loads(details)
+    if not isinstance(told, dict) or verb not in _ORDERS:
+        raise RunError(f"There is no order {verb!r}.")
+    at = told.get("at") or []
+    if not isinstance(at, list) or not all(isinstance(text, str) for text in at):
+        raise RunError("Cells are named by texts, such as light=noon.")
+    return _ORDERS[verb](coordinator, told)
 
 
 def _pause(coordinator: Coordinator, details: dict[str, Any]) -> str:
@@ -211,13 +274,19 @@ def _drop(coordinator: Coordinator, details: dict[str, Any]) -> str:
 
 
 def _prioritise(coordinator: Coordinator, details: dict[str, Any]) -> str:
-    changed = coordinator.schedule.prioritise(_numbers(coordinator, details), int(details["priority"]))
-    return f"{many(len(changed), 'frame')} now with priority {details['priority']}"
+    priority = details.get("priority")
+    if not isinstance(priority, int) or abs(priority) > HIGHEST_PRIORITY:
+        raise RunError(f"A priority is between -{HIGHEST_PRIORITY} and {HIGHEST_PRIORITY}.")
+    changed = coordinator.schedule.prioritise(_numbers(coordinator, details), priority)
+    return f"{many(len(changed), 'frame')} now with priority {priority}"
 
 
 def _add(coordinator: Coordinator, details: dict[str, Any]) -> str:
-    coordinator.add_to_queue(str(details["plan"]))
-    return f"{Path(details['plan']).name} comes after this plan"
+    plan = details.get("plan")
+    if not isinstance(plan, str) or not Path(plan).is_file():
+        raise RunError(f"There is no plan {plan!r} to add.")
+    coordinator.add_to_queue(plan)
+    return f"{Path(plan).name} comes after this plan"
 
 
 def _numbers(coordinator: Coordinator, details: dict[str, Any]) -> NDArray[np.int64]:

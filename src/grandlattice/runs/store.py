@@ -9,13 +9,15 @@ from __future__ import annotations
 import errno
 import os
 import shutil
-from collections.abc import Callable, Iterator
-from pathlib import Path
+import tempfile
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import suppress
+from pathlib import Path, PurePosixPath
 from typing import Protocol
 
 from grandlattice.errors import DiskFull, ImageError, OutputError
-
-_PART = ".part"
+from grandlattice.runs.parts import is_part, new_attempt, part_of
+from grandlattice.runs.renderer_process import end_noted_process
 
 
 class Store(Protocol):
@@ -33,13 +35,19 @@ class Store(Protocol):
 class FolderStore:
     """A folder of this machine.
 
+    The folder itself may be a link, to a larger disk for instance, and so may the fixed folders at
+    the beginning of a plan's output templates.  Links below those are never followed.
+
     Parameters
     ----------
     folder : made when the first file lands.
+    fixed : folders below it, relative, with which templates begin.
     """
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, fixed: Iterable[str] = ()) -> None:
         self.folder = folder
+        parents = {parent for top in fixed for parent in _lineage(top)}
+        self._fixed = frozenset(parents)
 
     def path(self, path: str) -> Path:
         """The full path of a file.
@@ -49,58 +57,104 @@ class FolderStore:
         OutputError
             When it would lie outside the folder, by way of a link for instance.
         """
-        full = self.folder / path
-        if not full.parent.resolve().is_relative_to(self.folder.resolve()):
-            raise OutputError(
-                f"{path} would land outside the output folder, at {full.parent.resolve()}.",
-                cure="remove the link in the output folder that leads away",
-            )
-        return full
+        parts = PurePosixPath(path).parts
+        if ".." in parts or PurePosixPath(path).is_absolute():
+            raise OutputError(f"{path} would land outside the output folder {self.folder}.")
+        at = self.folder
+        for k, part in enumerate(parts[:-1]):
+            at = at / part
+            if at.is_symlink() and "/".join(parts[: k + 1]) not in self._fixed:
+                raise OutputError(
+                    f"{path} would land outside the output folder: {at} is a link to {at.resolve()}.",
+                    cure="remove the link, or let the output template begin with its folder",
+                )
+        return self.folder / path
+
+    def links(self) -> list[tuple[Path, Path]]:
+        """Links that are followed: the folder or a fixed folder, and where each leads."""
+        there = [self.folder, *(self.folder / top for top in sorted(self._fixed))]
+        return [(each, each.resolve()) for each in there if each.is_symlink()]
 
     def size(self, path: str) -> int | None:
         try:
-            return self.path(path).stat().st_size
+            return self.path(path).lstat().st_size
         except OSError:
             return None
 
+    def is_link(self, path: str) -> bool:
+        """Whether a link stands where a file will be; no run makes one."""
+        return self.path(path).is_symlink()
+
     def listing(self, folder: str) -> dict[str, int]:
-        """Names and sizes of the files in a folder; none where there is no such folder."""
+        """Names and sizes of the files and links in a folder; none where there is no such folder."""
         try:
             with os.scandir(self.folder / folder) as entries:
-                return {entry.name: entry.stat().st_size for entry in entries if entry.is_file()}
+                return {
+                    entry.name: entry.stat(follow_symlinks=False).st_size
+                    for entry in entries
+                    if entry.is_symlink() or entry.is_file()
+                }
         except OSError:
             return {}
 
     def folders(self, top: str, depth: int) -> Iterator[str]:
         """A folder and those below it, `depth` levels deep, as paths relative to the store.
 
+        Links are followed to fixed folders only.
+
         Raises
         ------
         OutputError
-            When one of them is a link that leads away.
+            When `top` lies behind another link.
         """
         self.path(f"{top}/any" if top else "any")
         yield top
+        for name in self._below(top, links=False) if depth > 0 else ():
+            yield from self.folders(name, depth - 1)
+
+    def links_below(self, top: str, depth: int) -> Iterator[str]:
+        """Folders below `top` that are links and never followed, as paths relative to the store."""
         if depth > 0:
-            try:
-                with os.scandir(self.folder / top) as entries:
-                    below = sorted(entry.name for entry in entries if entry.is_dir())
-            except OSError:
-                return
-            for name in below:
-                if not name.startswith("."):
-                    yield from self.folders(f"{top}/{name}" if top else name, depth - 1)
+            yield from (name for name in self._below(top, links=True) if name not in self._fixed)
+            for name in self._below(top, links=False):
+                yield from self.links_below(name, depth - 1)
+
+    def _below(self, top: str, links: bool) -> list[str]:
+        """Folders right below a folder: those that are links which are not followed, or the others."""
+        found = []
+        with suppress(OSError), os.scandir(self.folder / top) as entries:
+            for entry in entries:
+                path = f"{top}/{entry.name}" if top else entry.name
+                followed = not entry.is_symlink() or path in self._fixed
+                if entry.is_dir() and not entry.name.startswith(".") and followed != links:
+                    found.append(path)
+        return sorted(found)
 
     def keep(self, path: str, folder: str) -> None:
         """Move a file away, into `folder` of the store, before another takes its name."""
         full, kept = self.path(path), self.path(f"{folder}/{path}")
-        if full.exists():
+        if os.path.lexists(full):
             kept.parent.mkdir(parents=True, exist_ok=True)
             os.replace(full, kept)
 
-    def put(self, path: str, write: Callable[[Path], None]) -> int:
+    def put(self, path: str, write: Callable[[Path], None], attempt: str = "") -> int:
+        """Have `write` fill a temporary file, then give it its name.
+
+        Parameters
+        ----------
+        attempt : the try of a task that writes it, see `parts`; one of its own by default.
+
+        Returns
+        -------
+        Its size in bytes.
+
+        Raises
+        ------
+        OutputError
+            When it cannot be written, or would lie outside the folder.
+        """
         full = self.path(path)
-        part = full.with_name(f".{full.stem}.{os.getpid()}{_PART}{full.suffix}")
+        part = self.path(part_of(path, attempt or new_attempt()))
         try:
             full.parent.mkdir(parents=True, exist_ok=True)
             write(part)
@@ -112,7 +166,8 @@ class FolderStore:
         except (OSError, ImageError) as problem:
             raise self._explained(full, problem) from problem
         finally:
-            part.unlink(missing_ok=True)
+            with suppress(OSError):
+                part.unlink(missing_ok=True)
 
     def _explained(self, full: Path, problem: OSError | ImageError) -> OutputError:
         number = problem.errno if isinstance(problem, OSError) else None
@@ -132,26 +187,39 @@ class FolderStore:
         """Remove a file, and its folder when that is empty then."""
         full = self.path(path)
         full.unlink(missing_ok=True)
-        try:
+        with suppress(OSError):
             full.parent.rmdir()
-        except OSError:
-            pass
 
-    def sweep(self, process: int | None = None) -> int:
-        """Remove what interrupted writes left, of one process or of all; returns how many files."""
-        mark = f".{process}{_PART}." if process is not None else f"{_PART}."
-        left = [
-            Path(folder, name)
-            for folder, below, files in os.walk(self.folder)
-            for name in (*files, *below)
-            if name.startswith(".") and mark in name
-        ]
-        for path in left:
-            if path.is_dir() and not path.is_symlink():
-                shutil.rmtree(path, ignore_errors=True)
+    def remove_parts(self, paths: Iterable[str]) -> int:
+        """Remove temporary files and folders that a try of a task may have left behind.
+
+        Parameters
+        ----------
+        paths : as the ledger noted them before they were made.  One that has not the form of our
+            temporary names, is a link, or lies behind one, is left alone.
+
+        Returns
+        -------
+        How many there were.
+        """
+        removed = 0
+        for path in paths:
+            if not is_part(path):
+                continue
+            try:
+                full = self.path(path)
+            except OutputError:
+                continue
+            if full.is_symlink() or not full.exists():
+                continue
+            removed += 1
+            if full.is_dir():
+                end_noted_process(full)
+                shutil.rmtree(full, ignore_errors=True)
             else:
-                path.unlink(missing_ok=True)
-        return len(left)
+                with suppress(OSError):
+                    full.unlink()
+        return removed
 
     def refuse_unwritable(self) -> None:
         """Find out now, not at the first picture, whether files can be written.
@@ -164,16 +232,13 @@ class FolderStore:
         there = self.folder
         while not there.exists():
             there = there.parent
-        probe = there / f".lattice-probe-{os.getpid()}{_PART}"
         try:
-            probe.write_bytes(b"")
+            number, probe = tempfile.mkstemp(prefix=".lattice-probe-", dir=there)
         except OSError as problem:
             raise self._explained(self.folder / "picture", problem) from None
-        finally:
-            try:
-                probe.unlink(missing_ok=True)
-            except OSError:
-                pass
+        os.close(number)
+        with suppress(OSError):
+            os.unlink(probe)
 
     def free_bytes(self) -> int:
         """Room left on the disk of the folder."""
@@ -188,3 +253,13 @@ def _is_full(folder: Path) -> bool:
         return shutil.disk_usage(folder).free < 1 << 16
     except OSError:
         return False
+
+
+def _lineage(folder: str) -> list[str]:
+    """A relative folder and those above it.
+
+    >>> _lineage("a/b")
+    ['a', 'a/b']
+    """
+    parts = PurePosixPath(folder).parts
+    return ["/".join(parts[: k + 1]) for k in range(len(parts))]

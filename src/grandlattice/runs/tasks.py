@@ -42,7 +42,8 @@ class Task:
 
     `number` is its place in the planned order, from 0.  `passes` are all that any of its files
     holds.  A task begins when all tasks of an earlier `step` have ended; within a step those of
-    higher `priority` begin first.  `trace` is the fingerprint of all it traces.
+    higher `priority` begin first.  `trace` is the fingerprint of all it traces.  `attempt` names the
+    try of it that is under way, for its temporary files; see `parts`.
     """
 
     number: int
@@ -52,6 +53,7 @@ class Task:
     step: int = 0
     priority: int = 0
     trace: str = ""
+    attempt: str = ""
 
     @property
     def frame(self) -> int:

@@ -5,11 +5,14 @@ from __future__ import annotations
 import time
 from pathlib import Path
 
-from grandlattice.errors import SceneError
+import numpy as np
+
+from grandlattice.errors import RunError, SceneError
 from grandlattice.plan import Cell
+from grandlattice.readable import many
 from grandlattice.runs.embedded import Embedded
 from grandlattice.runs.ledger import FileRecord
-from grandlattice.runs.order import Renderer, StopSignal, Taken, TaskResult, Told, WorkOrder
+from grandlattice.runs.order import Rendered, Renderer, StopSignal, Taken, TaskResult, Told, WorkOrder
 from grandlattice.runs.outside import Outside
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.writing import Filer
@@ -52,7 +55,12 @@ class Workshop:
         renderer = self._renderer(task.first.settings.renderer)
         rendered = renderer.render(task, progress, stop)
         records: list[FileRecord] = []
+        notes = list(renderer.notes)
         for frame in rendered:
+            wild = _not_numbers(frame)
+            if wild and not renderer.accepts_nan:
+                raise _of_nan(task.first, frame, wild)
+            notes += [f"frame {frame.frame}: {wild}"] if wild else []
             records += self._filer.put(task, frame)
         renderer.done()
         films = [frame.film for frame in rendered]
@@ -60,9 +68,9 @@ class Workshop:
         return TaskResult(
             records=tuple(records), trace_seconds=sum(film.seconds for film in films),
             seconds=time.perf_counter() - started, rays=sum(film.rays for film in films),
-            notes=renderer.notes, samples=min(film.samples for film in films),
+            notes=tuple(notes), samples=min(film.samples for film in films),
             noise=max(noises) if noises else None, cores=self._order.threads,
-            kind=kind_of(task.first), log="\n".join(renderer.notes),
+            kind=kind_of(task.first), log="\n".join(notes),
         )  # fmt: skip
 
     def _renderer(self, wanted: str) -> Renderer:
@@ -96,6 +104,26 @@ class Workshop:
     def probe(self, cell: Cell, frame: int) -> Taken:
         """What a cell takes, by rendering it small; see `Embedded.probe`."""
         return self._embedded.probe(cell, frame)
+
+
+def _not_numbers(rendered: Rendered) -> str:
+    """What is said of pixels that are no numbers; empty where all are."""
+    for name, pixels in rendered.film.passes.items():
+        # A depth may be infinite, and a surface may have no place; light always is some number.
+        wild = (~np.isfinite(pixels) if name == "beauty" else np.isnan(pixels)).any(axis=-1)
+        if wild.any():
+            y, x = (int(k) for k in np.argwhere(wild)[0])
+            return f"{many(int(wild.sum()), 'pixel')} of {name} are no numbers, the first at {x} {y}"
+    return ""
+
+
+def _of_nan(cell: Cell, rendered: Rendered, wild: str) -> RunError:
+    outside = rendered.original is not None
+    return RunError(
+        f"{cell.address}, frame {rendered.frame}: {wild}.",
+        cure="look for values that are no numbers in its lights, materials and transforms"
+        + ("; accept: [nan] under the renderer lets such pictures count" if outside else ""),
+    )
 
 
 def kind_of(cell: Cell) -> str:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import signal
 import sys
 import threading
 import time
@@ -19,6 +18,7 @@ import psutil
 
 from grandlattice.errors import LatticeError, WorkerError
 from grandlattice.runs.order import Probe, Shop, TaskResult, WorkOrder
+from grandlattice.spawning import leave_signals_to_coordinator
 from grandlattice.tracer import Stopped
 
 _REPORT_EVERY = 0.15  # seconds between two reports of progress
@@ -29,7 +29,7 @@ def work_for(
     shop: Callable[[WorkOrder], Shop], order: WorkOrder, pipe: Connection, stop: Any, log: Path, gentle: bool
 ) -> None:
     """The life of a worker: take tasks from the pipe until None comes or the pipe closes."""
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the coordinator decides what Ctrl-C means
+    leave_signals_to_coordinator()
     threading.Thread(target=_end_with_coordinator, args=(os.getppid(),), daemon=True).start()
     if gentle:
         _make_way()

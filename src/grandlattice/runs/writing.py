@@ -18,7 +18,6 @@ from grandlattice.plan import Cell
 from grandlattice.runs.fingerprints import TaskFile
 from grandlattice.runs.ledger import FileRecord, coordinates_text
 from grandlattice.runs.order import Rendered, WorkOrder
-from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Task
 from grandlattice.tracer import Film, hashes, known_pass
 
@@ -33,7 +32,7 @@ class Filer:
 
     def __init__(self, order: WorkOrder) -> None:
         self._order = order
-        self._store = FolderStore(order.output)
+        self._store = order.store
 
     def put(self, task: Task, rendered: Rendered) -> list[FileRecord]:
         """Write every file of one frame of a task.
@@ -53,7 +52,7 @@ class Filer:
                 if self._order.keep and mark != file.fingerprint:
                     self._store.keep(path, self._order.keep)
                 write = partial(self._write, file=file, cell=member.cell, rendered=rendered)
-                size = self._store.put(path, write)
+                size = self._store.put(path, write, task.attempt)
                 records.append(self._record(member.cell, file, size, rendered.film, task))
         return records
 
@@ -117,6 +116,7 @@ class Filer:
             "denoised": int(film.denoised),
             "versions": _versions(),
             "fingerprint": file.fingerprint,
+            "owner": self._order.owner,
         }
         stamp = file.planned.stamp
         if stamp is not None:

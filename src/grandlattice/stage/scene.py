@@ -7,7 +7,7 @@ can reach a file of the artist's.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -160,6 +160,34 @@ def scene_files(scene: Scene) -> list[Path]:
     names = {layer.realPath for layer in layers if layer.realPath} | set(assets)
     paths = {Path(Ar.SplitPackageRelativePathOuter(str(name))[0] or str(name)) for name in names}
     return sorted(path for path in paths if path.is_file())
+
+
+def files_read(scene: Scene, named: Iterable[Path]) -> set[Path]:
+    """Every file a scene and some files of a plan are made of, as they are named and as links lead;
+    those that are missing now, too.
+
+    Parameters
+    ----------
+    named : files a plan names; what a USD file among them is made of counts as well.
+    """
+    found: set[Path] = set()
+    usd = [scene.file.resolve()]
+    for path in named:
+        found.add(path)
+        if path.suffix.lower() in ENDINGS and path.is_file():
+            usd.append(path)
+    with quiet_usd():
+        for file in dict.fromkeys(usd):
+            try:
+                layers, assets, missing = UsdUtils.ComputeAllDependencies(Sdf.AssetPath(str(file)))
+            except (Tf.ErrorException, RuntimeError):
+                found.add(file)  # no USD after all
+                continue
+            names = [layer.realPath for layer in layers if layer.realPath]
+            for name in (*names, *assets, *missing):
+                outer = Ar.SplitPackageRelativePathOuter(str(name))[0] or str(name)
+                found.add(file.parent / outer)
+    return found | {path.resolve() for path in found}
 
 
 def file_digest(path: Path) -> str:
