@@ -322,10 +322,15 @@ def outlook(planned: Planned, indices: Indices, frames: Frames, existing: str = 
     return Run(planned.output, ledger, seen, listed, planned.fixed)
 
 
-def folders(planned: Planned) -> list[Path]:
-    """Folders that pictures go to: those that the output templates begin with."""
-    tops = sorted({top for top, _ in planned.filing().reach()})
-    return [planned.output / top for top in tops]
+def folders(planned: Planned) -> list[tuple[Path, Path | None]]:
+    """Folders that pictures go to, those that the output templates begin with, and where each leads if a
+    link stands on the way."""
+    links, found = [link for link, _ in planned.store.links()], []
+    for top in sorted({top for top, _ in planned.filing().reach()}):
+        folder = planned.output / top
+        leads = folder.resolve() if any(folder.is_relative_to(link) for link in links) else None
+        found.append((folder, leads))
+    return found
 
 
 def targets_read(planned: Planned, indices: Indices) -> list[tuple[str, str]]:

@@ -225,7 +225,7 @@ class Plan:
         """What the rooms that meet the machine need to know of this plan."""
         from grandlattice import production
 
-        output = Path(into).resolve() if into is not None else self.folder
+        output = Path(into).absolute() if into is not None else self.folder
         return production.Planned(
             self.name, self.folder, output, self.scene, self.model, self.lattice, self._make, self.facts
         )
@@ -239,11 +239,16 @@ class Plan:
     def _stamp(self) -> Callable[[Cell], Stamp]:
         return self._planned().versions.stamp
 
-    def folders(self, into: str | Path | None = None) -> list[tuple[Path, Path]]:
-        """Folders the pictures go to, and where each leads; the same twice where it is no link."""
+    def folders(self, into: str | Path | None = None) -> list[tuple[Path, Path | None]]:
+        """Folders the pictures go to, and where each leads if a link stands on the way; else None.
+
+        Parameters
+        ----------
+        into : another output folder than the plan's own.
+        """
         from grandlattice import production
 
-        return [(folder, folder.resolve()) for folder in production.folders(self._planned(into))]
+        return production.folders(self._planned(into))
 
     def files(self, cell: Cell) -> list[Path]:
         """Where the pictures of a cell will be, frame by frame, below the plan's folder."""

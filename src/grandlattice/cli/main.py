@@ -79,11 +79,15 @@ def main() -> None:
     """The command `glat`."""
     forgive()
     try:
-        signals.end_in_order()
         asked = next((word for word in sys.argv[1:] if not word.startswith("-")), None)
         _add_commands(asked)
+        if asked in (*_ROOMS["planning"], *_ROOMS["running"]):
+            _ = lattice.open_plan  # loads USD, which takes an exception meanwhile for a fault of its own
+        signals.end_in_order()
         code = _answered(lambda: app(standalone_mode=False))
     except KeyboardInterrupt as ended:
+        if isinstance(ended, signals.Ended):
+            ended.has_arrived = True
         signals.go_on()
         errors.print("stopped")
         code = ended.code if isinstance(ended, signals.Ended) else 130
@@ -101,6 +105,8 @@ def _answered(command: Callable[[], Any]) -> int:
     """
     try:
         code = command()
+        if signals.asked is not None:  # our library for commands made a code of it
+            raise signals.asked
         return code if isinstance(code, int) else 0
     except lattice.LatticeError as problem:
         if words.debug:
@@ -108,7 +114,7 @@ def _answered(command: Callable[[], Any]) -> int:
         show_problem(problem)
         return 2 if isinstance(problem, lattice.PlanError) else 1
     except typer.Abort:
-        raise KeyboardInterrupt from None
+        raise signals.asked or KeyboardInterrupt() from None
     except Exception as problem:
         if signals.asked is not None:  # a library made another error of it
             raise signals.asked from None

@@ -281,7 +281,7 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
 
     def on_outlook(outlook: lattice.Outlook) -> None:
         if not how.quiet:
-            _say_whole(plan.totals(step.at, step.sets), how)
+            _say_whole(plan.totals(step.at, step.sets), how, _places(plan, how.into))
             _say_outlook(outlook, count, how.further)
         bars.append(RunBars(outlook, max(1, count), how.quiet))
 
@@ -300,16 +300,27 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
         for bar in bars:
             bar.stop()
     if not how.quiet or not done.ok:
-        _say_end(done, next_run, how.continued)
+        _say_end(done, next_run, how.continued, _places(plan, how.into))
     return done
 
 
-def _say_whole(whole: lattice.Totals, how: _How) -> None:
+def _places(plan: lattice.Plan, into: Path | None) -> str:
+    """Where the pictures of a plan go."""
+    found = [
+        words.short(folder) + (f" (a link to {leads})" if leads is not None else "")
+        for folder, leads in plan.folders(into)
+    ]
+    return ", ".join(found[:3]) + (f" and {len(found) - 3} more folders" if len(found) > 3 else "")
+
+
+def _say_whole(whole: lattice.Totals, how: _How, places: str) -> None:
     if how.frames is None:
         console.print(
             f"{many(whole.cells, 'cell')}, {many(whole.frames, 'frame')}, {many(whole.files, 'file')}, "
-            f"about {words.size(whole.bytes)}"
+            f"about {words.size(whole.bytes)}, to {escape(places)}"
         )
+    else:
+        console.print(f"to {escape(places)}")
 
 
 def _say_outlook(outlook: lattice.Outlook, workers: int, further: bool) -> None:
@@ -344,15 +355,14 @@ def _say_estimate(estimate: lattice.Estimate) -> None:
     console.print(text)
 
 
-def _say_end(done: lattice.Run, next_run: str, continued: str | None) -> None:
+def _say_end(done: lattice.Run, next_run: str, continued: str | None, places: str) -> None:
     if done.finished:
         rays = sum(event.result.rays for event in done.finished)
-        folder = "this folder" if done.output.resolve() == Path.cwd() else short(done.output)
         shot = f"{rays / 1e6:,.0f} million rays" if rays >= 1e6 else f"{rays:,} rays"
         shot = f" [dim]({shot})[/dim]" if rays else ""
         console.print(
             f"[green]✓[/green] {many(len(done.finished), 'frame')} in {duration(done.seconds)}{shot}, "
-            f"in {escape(folder)}"
+            f"in {escape(places)}"
         )
     if done.failures:
         console.print(f"[red]✗[/red] {many(len(done.failures), 'frame')} failed:")

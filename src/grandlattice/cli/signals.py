@@ -14,7 +14,7 @@ import time
 from types import FrameType
 
 _NUMBERS = [getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP") if hasattr(signal, name)]
-_AGAIN = 5.0  # seconds after which an `Ended` that a library swallowed is raised once more
+_AGAIN = 1.5  # seconds after which an `Ended` that a library swallowed is raised once more
 
 
 class Ended(KeyboardInterrupt):
@@ -23,6 +23,7 @@ class Ended(KeyboardInterrupt):
     def __init__(self, number: int) -> None:
         super().__init__()
         self.code = 128 + number
+        self.has_arrived = False  # where the command ends
 
 
 asked: Ended | None = None
@@ -62,5 +63,5 @@ def _raise(number: int, frame: FrameType | None) -> None:
 def _insist(ended: Ended, number: int) -> None:
     """Ask again where a library has kept the exception to itself."""
     time.sleep(_AGAIN)
-    if asked is ended and signal.getsignal(number) is _raise:
+    if asked is ended and not ended.has_arrived:
         signal.raise_signal(number)

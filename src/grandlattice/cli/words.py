@@ -39,11 +39,12 @@ def quoted(path: Path | str) -> str:
 
 
 def short(path: Path) -> str:
-    """A path relative to the current folder where that is shorter."""
-    try:
-        return str(path.resolve().relative_to(Path.cwd()))
-    except ValueError:
-        return str(path)
+    """A path relative to the current folder where it lies below it; that folder itself by its whole name."""
+    here = Path.cwd()
+    for full in (path.absolute(), path.resolve()):
+        if full != here and full.is_relative_to(here):
+            return str(full.relative_to(here))
+    return str(path.absolute())
 
 
 def show_problem(problem: LatticeError) -> None:

@@ -177,7 +177,8 @@ class Processes:
     ) -> None:  # fmt: skip
         self._order, self._gentle, self._shop = order, gentle, shop
         self._context = multiprocessing.get_context("spawn")
-        self._stop = self._context.Event()
+        with signals_held():  # Python starts a helper of its own here, which must not die of them either
+            self._stop = self._context.Event()
         self._logs = Path(tempfile.mkdtemp(prefix="grandlattice-"))
         self._busy: dict[int, UnderWay] = {}
         self._given_up: list[Event] = []
@@ -276,8 +277,11 @@ class Processes:
 
     def close(self) -> None:
         for worker in self._seats:
-            with suppress(OSError):
-                worker.pipe.send(None)
+            if worker.spoken and worker.number not in self._busy:
+                with suppress(OSError):
+                    worker.pipe.send(None)
+            else:  # it still loads, or what it does is not wanted any more
+                end_with_children(worker.seen)
         deadline = time.monotonic() + 3.0
         for worker in self._seats:
             worker.process.join(max(0.1, deadline - time.monotonic()))
