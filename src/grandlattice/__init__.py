@@ -9,7 +9,6 @@
 Every name below is loaded when it is asked for: looking on a run needs no USD, planning no tracer.
 """
 
-from importlib.metadata import PackageNotFoundError, version
 from typing import TYPE_CHECKING
 
 from grandlattice.loading import on_demand
@@ -64,6 +63,7 @@ if TYPE_CHECKING:
     )
     from grandlattice.stage import Change, Explanation, Opinion, Survey
     from grandlattice.steered import all_runs, ended_with, is_running, run_detached, status, steering
+    from grandlattice.version import __version__
     from grandlattice.whole import Plan
 
 _WHERE = {
@@ -81,13 +81,9 @@ _WHERE = {
     "stage": ("Change", "Explanation", "Opinion", "Survey"),
     "steered": ("all_runs", "ended_with", "is_running", "run_detached", "status", "steering"),
     "whole": ("Plan",),
+    "version": ("__version__",),
 }  # fmt: skip
 __getattr__ = on_demand(__name__, _WHERE)
-
-try:
-    __version__ = version("grandlattice")
-except PackageNotFoundError:  # run from a source tree that is not installed
-    __version__ = "0"
 
 __all__ = [
     "Cell", "CellSettings", "Cells", "Change", "DiskFull", "EditError", "Estimate", "Event", "Explanation",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
@@ -422,7 +422,7 @@ class Plan:
             listeners=production.Listeners(on_event, on_outlook, on_estimate), further=further,
         )  # fmt: skip
 
-    def conducted(self, **keys: Any) -> RunBlock:
+    def conducted(self, /, **keys: Any) -> RunBlock:
         """How this plan is run, with other keys of ``run:`` laid over what it says.
 
         Raises
@@ -431,7 +431,12 @@ class Plan:
             For an unknown key or a value it cannot have.
         """
         said = self.model.run
-        budget = {**_given(said.budget), **(keys.pop("budget", None) or {})}
+        budget = keys.pop("budget", None) or {}
+        if not isinstance(budget, Mapping):
+            raise PlanError(
+                f"A budget has keys of its own, not {str(budget)!r}.", cure="such as budget.time=8h"
+            )
+        budget = {**_given(said.budget), **budget}
         given = {k: v for k, v in keys.items() if v is not None}
         try:
             return type(said).model_validate({**_given(said), "budget": budget, **given})

@@ -294,28 +294,39 @@ class Coordinator:
         except LatticeError:
             pass
 
+    def _begin_ledger(self) -> None:
+        self.run.ledger.take_id(self._identity)
+        self._note_tasks()
+        self._begin_run(self._workers)
+        for attempt, paths in self._parts.items():
+            self.run.ledger.note_parts(attempt, paths)
+
     def _mend_ledger(self) -> None:
         """Begin the ledger anew, with all that this run has made; the pictures know the rest."""
         run, now = self.run, time.monotonic()
         if now - self._mended < _MEND_EVERY:
             return
         self._mended = now
+        run.ledger.close()
         try:
-            run.ledger.close()
             aside = run.ledger.heal(thoroughly=True)
-            run.ledger.take_id(self._identity)
-            self._note_tasks()
-            self._begin_run(self._workers)
-            for attempt, paths in self._parts.items():
-                run.ledger.note_parts(attempt, paths)
-        except LatticeError:
+            try:
+                self._begin_ledger()
+            except LatticeError:  # it can be read, and lacks what it should have
+                aside = run.ledger.set_aside()
+                self._begin_ledger()
+        except (LatticeError, OSError):
             return  # a disk that fails altogether; it is tried again
         run.ledger_aside = aside or run.ledger_aside
-        if aside is None:
-            run.notes.append(
-                f"The ledger {run.ledger.file.name} was taken away or replaced while the run went on; "
-                "all that this run made was written down anew."
-            )
+        note = (
+            f"The ledger {run.ledger.file.name} was taken away or replaced while the run went on; "
+            "all that this run made was written down anew."
+        )
+        if aside is None and note not in run.notes:
+            run.notes.append(note)
+        self._news.tasks.clear()
+        self._news.files.clear()
+        self._news.failures.clear()
         for event in run.finished:
             self._note_finished(event)
         for failed in run.failures:

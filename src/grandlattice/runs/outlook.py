@@ -205,8 +205,8 @@ class _Found:
                 self._news.append(replace(record, trace=task.trace))
             return True
         mark, owner, plan = read_marks(self._store.path(path), ("fingerprint", "owner", "plan"))
-        if mark is None and record is None:
-            self.foreign.append(path)
+        if mark is None and (record is None or size > 0):
+            self.foreign.append(path)  # also what somebody put in the place of a picture of ours
         elif not self._owner.has(owner, plan):
             self.foreign.append(path)
             self.whose[path] = plan or "another plan"

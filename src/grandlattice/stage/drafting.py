@@ -47,9 +47,9 @@ class Drafting:
     def __init__(self, scene: Scene, model: PlanModel, folder: Path, *, apart: bool = False) -> None:
         self._folder, self._apart = folder, apart
         self._scene = scene
-        self.helpers = helper_layer(model.materials, folder)
-        self.looks = Sdf.Layer.CreateAnonymous("looks")
-        self.structure = Sdf.Layer.CreateAnonymous("structure")
+        self.helpers = helper_layer(scene, model.materials, folder)
+        self.looks = blank_layer(scene, "looks")
+        self.structure = blank_layer(scene, "structure")
         self.stacked: list[Sdf.Layer] = []
         self.edited: list[Edited] = []
         self.notes: list[Note] = []
@@ -72,7 +72,7 @@ class Drafting:
         looks = [e for e in edits if e.edit.verb not in STRUCTURAL]
         self.notes, self.edited = [], []
         with quiet_usd():
-            self.looks.Clear()
+            empty(self.looks)
             if self._apart or any(e.edit.verb == "overlay" for e in structural):
                 self._exchange(())
                 self._lay_apart(structural)
@@ -106,7 +106,7 @@ class Drafting:
 
     def _keep(self, key: object, edits: Sequence[PlacedEdit]) -> None:
         """Author structural edits, each over those before it, and keep what comes of it."""
-        self.structure.Clear()
+        empty(self.structure)
         self.stage.SetEditTarget(self.structure)
         draft = Draft(self.stage, self._selector, self._folder, [self.structure])
         for placed in edits:
@@ -114,7 +114,7 @@ class Drafting:
             self._selector.forget()
         if len(self._kept) >= _MOST_KEPT:
             self._kept.clear()
-        copy = Sdf.Layer.CreateAnonymous("kept")
+        copy = blank_layer(self._scene, "kept")
         copy.TransferContent(self.structure)
         self._kept[key] = copy, draft.notes
 
@@ -128,7 +128,7 @@ class Drafting:
             if placed.edit.verb == "overlay":
                 layer = self._overlaid(placed)
             else:
-                layer = Sdf.Layer.CreateAnonymous(placed.edit.verb)
+                layer = blank_layer(self._scene, placed.edit.verb)
             if layer in stacked:
                 stacked.remove(layer)
             stacked.insert(0, layer)
@@ -172,12 +172,32 @@ def root_layer(scene: Scene, name: str) -> Sdf.Layer:
     """
     root = Sdf.Layer.CreateAnonymous(name)
     UsdUtils.CopyLayerMetadata(scene.layer, root, True)
+    root.timeCodesPerSecond = scene.stage.GetTimeCodesPerSecond()
     return root
 
 
-def helper_layer(materials: Mapping[str, MadeMaterial], folder: Path) -> Sdf.Layer:
+def blank_layer(scene: Scene, name: str) -> Sdf.Layer:
+    """An empty layer whose time codes are the scene's.
+
+    USD takes a layer that names no rate of its own to have 24 time codes a second, and would move
+    every time sample in it to another time in a scene that has 25.
+    """
+    layer = Sdf.Layer.CreateAnonymous(name)
+    layer.timeCodesPerSecond = scene.stage.GetTimeCodesPerSecond()
+    return layer
+
+
+def empty(layer: Sdf.Layer) -> None:
+    """Remove everything from a layer but its time codes per second."""
+    rate = layer.timeCodesPerSecond
+    with Sdf.ChangeBlock():
+        layer.Clear()
+        layer.timeCodesPerSecond = rate
+
+
+def helper_layer(scene: Scene, materials: Mapping[str, MadeMaterial], folder: Path) -> Sdf.Layer:
     """The plan's own materials, below a prim no scene has."""
-    layer = Sdf.Layer.CreateAnonymous("helpers")
+    layer = blank_layer(scene, "helpers")
     stage = Usd.Stage.Open(layer)
     stage.DefinePrim(HELPERS, "Scope")
     stage.DefinePrim(MATERIALS, "Scope")

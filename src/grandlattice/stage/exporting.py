@@ -51,6 +51,7 @@ def export_cell(
         ]
         flat = UsdUtils.FlattenLayerStack(Usd.Stage.Open(ours), _relative_to(file))
         UsdUtils.CopyLayerMetadata(scene.layer, flat, True)
+        flat.timeCodesPerSecond = scene.stage.GetTimeCodesPerSecond()
         relative = os.path.relpath(scene.file.resolve(), file.resolve().parent)
         flat.subLayerPaths = [relative.replace(os.sep, "/")]
         part = file.with_name(f".{file.stem}.part{file.suffix}")

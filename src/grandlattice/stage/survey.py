@@ -79,6 +79,7 @@ class Survey:
     assets: tuple[AssetSurvey, ...]
     problems: tuple[str, ...]
     bounds: tuple[Corner, Corner] | None = None
+    time_codes_per_second: float = 24.0
 
 
 def survey_scene(scene: Scene) -> Survey:
@@ -123,6 +124,7 @@ def survey_scene(scene: Scene) -> Survey:
         scene.file, scene.up_axis, scene.metres_per_unit, scene.frames, scene.frames_per_second,
         tuple(cameras), tuple(lights), tuple(materials), unknown, variants, dict(objects),
         dict(undrawn), triangles, survey_assets(scene), problems, _bounds(stage, start),
+        stage.GetTimeCodesPerSecond(),
     )  # fmt: skip
 
 

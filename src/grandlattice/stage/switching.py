@@ -17,7 +17,7 @@ from grandlattice.plan import PlacedEdit, PlanModel
 from grandlattice.plan.schema import OwnLight
 from grandlattice.snapshot import Snapshot
 from grandlattice.stage.composing import Note
-from grandlattice.stage.drafting import Drafting, root_layer
+from grandlattice.stage.drafting import Drafting, blank_layer, root_layer
 from grandlattice.stage.scene import Scene, quiet_usd
 from grandlattice.stage.selecting import Selector, stands_below
 
@@ -39,8 +39,8 @@ class CellStage:
     def __init__(self, scene: Scene, model: PlanModel, folder: Path) -> None:
         self.scene, self._model = scene, model
         self._drafting = Drafting(scene, model, folder)
-        self._looks = Sdf.Layer.CreateAnonymous("looks of the cell")
-        self._structure = Sdf.Layer.CreateAnonymous("structure of the cell")
+        self._looks = blank_layer(scene, "looks of the cell")
+        self._structure = blank_layer(scene, "structure of the cell")
         self._stands: object = ()
         self._stacked: list[Sdf.Layer] = []
         self._root = root_layer(scene, "traced")
