@@ -69,9 +69,7 @@ def test_every_edit_lands_at_the_time_it_is_of(tmp_path: Path, rate: float) -> N
 
 @pytest.mark.parametrize("rate", [25, 30])
 def test_layers_of_ours_have_the_stages_rate_whatever_cell_comes_next(tmp_path: Path, rate: float) -> None:
-    laid = Laid(
-        tmp_path, rate, f"multiply: {{on: {LAMP}, intensity: 0.5}}", "choose: {on: //Kran_1, maybe: true}"
-    )
+    laid = Laid(tmp_path, rate, f"multiply: {{on: {LAMP}, intensity: 0.5}}")
     snapshots = Snapshotter(laid.traced)
     for _ in range(3):
         for edits in (laid.cell.edits, ()):

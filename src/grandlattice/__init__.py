@@ -63,7 +63,7 @@ if TYPE_CHECKING:
     )
     from grandlattice.stage import Change, Explanation, Opinion, Survey
     from grandlattice.steered import all_runs, ended_with, is_running, run_detached, status, steering
-    from grandlattice.version import __version__
+    from grandlattice.version import __version__ as __version__
     from grandlattice.whole import Plan
 
 _WHERE = {
