@@ -13,7 +13,7 @@ import pytest
 
 import grandlattice as lattice
 from conftest import PLAN
-from grandlattice.images import colours_of, read_channels, scale_of, with_legend
+from grandlattice.images import colours_of, read_channels, read_mark, scale_of, with_legend
 from grandlattice.snapshot import Geometry, Item, Light, Material, Snapshot
 from grandlattice.tracer import OwnPass, Sensor, Tracer, TraceSettings
 from shapes import MATT, camera, geometry, moved, plane, sphere, trace
@@ -344,3 +344,77 @@ def test_illuminance_is_shown_in_false_colours_with_a_legend(plan_file: Path, gl
     assert picture.shape[0] > 40
     np.testing.assert_allclose(picture[:40, :5, :3], np.tile(colours, (40, 1, 1)))
     assert len(np.unique(picture[42:50, :, 0])) > 100  # the colours stand below, from first to last
+
+
+# --- passes in files that a display shows --------------------------------------------------------
+
+
+def shown_plan(plan_file: Path, defaults: str) -> lattice.Plan:
+    text = PLAN.replace("  passes: [beauty, depth]\n  format: [exr, png]\n", defaults)
+    plan_file.write_text(text)
+    return lattice.open_plan(plan_file)
+
+
+@pytest.mark.parametrize("ending", ["png", "tga", "tiff", "jpg", "hdr"])
+@pytest.mark.parametrize(
+    "name", ["occlusion", "depth", "normal", "normal-camera", "position", "object-id", "shadow", "albedo", "uv",
+             "coverage", "diffuse", "illuminance", "motion", "samples", "material-id", "depth-soft", "light.Key"],
+)  # fmt: skip
+def test_the_only_pass_of_a_format_is_what_its_file_shows(plan_file: Path, ending: str, name: str) -> None:
+    if ending in ("tga", "jpg", "hdr") and name not in ("occlusion", "depth"):
+        pytest.skip("the way of writing is the same")
+    plan = shown_plan(plan_file, f"  passes: [{name}]\n  format: [{ending}]\n")
+    assert plan.run(["day/Front"], workers=0).ok
+    (file,) = (plan_file.parent / "out/day").glob("*")
+    exact = plan.override(format=["exr"], output="exact/{cell}.{ext}").run(["day/Front"], workers=0)
+    values = exact.picture("day/Front", pass_name=name)
+    found = oiio.ImageInput.open(str(file)).read_image(0, 0, 0, 3, oiio.FLOAT)
+    assert found.std() > 0.004 or name in ("motion", "samples")
+    if name in ("occlusion", "shadow", "coverage"):
+        np.testing.assert_allclose(found[..., 0], np.clip(values[..., 0], 0, 1), atol=0.06)
+    elif name.startswith("normal") and ending == "png":
+        np.testing.assert_allclose(found, values * 0.5 + 0.5, atol=0.01)
+    elif name == "depth" and ending == "png":
+        mark = read_mark(file, "shown")
+        assert mark.startswith("depth as distance ")
+        near, far = (float(word) for word in mark.split()[3:])
+        finite = np.isfinite(values[..., 0])
+        assert near <= values[finite].min() + 0.1
+        expected = np.clip(1 - (values[finite][:, 0] - near) / (far - near), 0, 1)
+        np.testing.assert_allclose(found[finite][:, 0], expected, atol=0.01)
+        assert (found[~finite] == 0).all()
+
+
+def test_every_pass_has_a_file_of_its_own_where_the_name_says_pass(plan_file: Path, glat) -> None:
+    plan = shown_plan(
+        plan_file, "  passes: [beauty, depth, occlusion]\n  format: png\n  frames: 1,12,24\n"
+        "  files: {png: {output: 'o/{light}-{camera}-{pass}.{frame}.png', range: 100 2000}}\n",
+    )  # fmt: skip
+    assert plan.run(["day/Front"], workers=0).ok
+    names = sorted(path.name for path in (plan_file.parent / "o").iterdir())
+    assert names == sorted(
+        f"day-Front-{p}.{f}.png" for p in ("beauty", "depth", "occlusion") for f in (1, 12, 24)
+    )
+    marks = {read_mark(path, "shown") for path in (plan_file.parent / "o").glob("*depth*")}
+    assert marks == {"depth as distance 100 2000"}
+
+
+def test_ranges_do_not_flicker(plan_file: Path) -> None:
+    plan = shown_plan(plan_file, "  passes: [position]\n  format: png\n  frames: 1-24 by 6\n")
+    assert plan.run(["day/Side"], workers=2).ok
+    assert len({read_mark(path, "shown") for path in (plan_file.parent / "out/day").iterdir()}) == 1
+
+
+def test_a_pass_that_would_be_in_no_file_is_an_error(plan_file: Path, glat) -> None:
+    for formats, passes in (
+        ("png", "beauty, occlusion"),
+        ("[jpg, tga]", "depth, normal"),
+        ("hdr", "beauty, uv"),
+    ):
+        shown_plan(plan_file, f"  passes: [{passes}]\n  format: {formats}\n")
+        code, said = glat(plan_file.parent, "check")
+        assert (code, "would be in no file" in said) == (1, True), said
+        assert glat(plan_file.parent, "run")[0] == 1
+    shown_plan(plan_file, "  passes: [beauty, occlusion]\n  format: [exr, png]\n")
+    code, said = glat(plan_file.parent, "cells")
+    assert (code, "png shows the beauty" in said) == (0, True), said

@@ -250,6 +250,13 @@ class Plan:
 
         return production.folders(self._planned(into))
 
+    def shows_beauty_only(self, cell: Cell) -> list[str]:
+        """Formats of a cell whose files show the beauty while another format holds its other passes."""
+        kinds: dict[str, set[tuple[str, ...]]] = {}
+        for file in planned_files(cell, self.names, cell.settings.frames[:1]):
+            kinds.setdefault(file.format, set()).add(file.passes)
+        return [ext for ext, held in kinds.items() if held == {("beauty",)} and len(cell.settings.passes) > 1]
+
     def files(self, cell: Cell) -> list[Path]:
         """Where the pictures of a cell will be, frame by frame, below the plan's folder."""
         return [self.folder / f.path for f in planned_files(cell, self.names)]

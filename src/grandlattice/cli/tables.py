@@ -118,6 +118,9 @@ def show_cells(plan: Plan, cells: list[Cell]) -> None:
     console.print(table)
     for name, value in same.items():
         console.print(f"[dim]{name} of all[/dim]  {value}")
+    shown = {ext for cell in cells for ext in plan.shows_beauty_only(cell)}
+    if shown:
+        console.print(f"[dim]exr holds every pass; {' and '.join(sorted(shown))} shows the beauty[/dim]")
 
 
 def show_matrix(plan: Plan) -> None:

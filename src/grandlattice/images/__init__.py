@@ -25,19 +25,40 @@ if TYPE_CHECKING:
         write_thumbnail,
     )
     from grandlattice.images.sheet import Frame, make_sheets, with_label
+    from grandlattice.images.shown import range_of, show_pass
 
 _WHERE = {
     "colour": ("displays", "find_display", "to_display"),
     "falsecolour": ("colours_of", "scale_of", "with_legend"),
     "files": ("MARK", "Channels", "copy_with_marks", "read_channels", "read_facts", "read_image", "read_mark",
               "read_marks", "write_display", "write_exr", "write_hdr", "write_thumbnail"),
+    "shown": ("range_of", "show_pass"),
     "sheet": ("Frame", "make_sheets", "with_label"),
 }  # fmt: skip
 __getattr__ = on_demand(__name__, _WHERE)
 
 __all__ = [
-    "MARK", "Channels", "Frame", "colours_of", "copy_with_marks", "displays", "find_display", "make_sheets",
-    "read_channels", "read_facts", "read_image", "read_mark", "read_marks", "scale_of", "to_display",
-    "with_label", "with_legend", "write_display",
-    "write_exr", "write_hdr", "write_thumbnail",
+    "MARK",
+    "Channels",
+    "Frame",
+    "colours_of",
+    "copy_with_marks",
+    "displays",
+    "find_display",
+    "make_sheets",
+    "range_of",
+    "read_channels",
+    "read_facts",
+    "read_image",
+    "read_mark",
+    "read_marks",
+    "scale_of",
+    "show_pass",
+    "to_display",
+    "with_label",
+    "with_legend",
+    "write_display",
+    "write_exr",
+    "write_hdr",
+    "write_thumbnail",
 ]  # fmt: skip

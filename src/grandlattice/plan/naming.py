@@ -142,12 +142,24 @@ def contents_of(
 ) -> list[tuple[tuple[str, ...], str]]:
     """Passes and eye of each file of a format: all in one, or one in each where the template says so.
 
+    A format without layers shows one pass: the only one there is, or the beauty where a layered format
+    holds all of them.
+
     Raises
     ------
     OutputError
-        Where a template tells eyes apart and there are no two.
+        Where a pass would be in no file, or a template tells eyes apart and there are no two.
     """
-    passes = settings.passes if ext in LAYERED else ("beauty",)
+    passes = settings.passes
+    if ext not in LAYERED and "pass" not in fields and len(passes) > 1:
+        if not LAYERED & set(settings.format):
+            lost = next(name for name in passes if name != "beauty")
+            raise OutputError(
+                f"The pass {lost} would be in no file: {ext} holds one picture, and shows the beauty.",
+                place=place,
+                cure="add exr to format, or put {pass} into the output template",
+            )
+        passes = ("beauty",)
     groups = [(name,) for name in passes] if "pass" in fields else [passes]
     if "eye" not in fields:
         return [(group, "") for group in groups]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Mapping
 from typing import Annotated, Any
@@ -180,19 +181,43 @@ class ExrFile(AnyFile):
     passes: dict[str, Depth] = Field(default_factory=dict, description="half or float for single passes")
 
 
-class JpgFile(AnyFile):
+def _read_range(value: object) -> tuple[float, float]:
+    """``0.5 20``, what is shown at either end of a scale."""
+    if isinstance(value, tuple):
+        return value
+    try:
+        low, high = (float(word) for word in str(value).split())
+    except ValueError:
+        raise ValueError(f"a range is written low high, such as 0.5 20, not {str(value)!r}") from None
+    if not (math.isfinite(low) and math.isfinite(high) and low < high):
+        raise ValueError(f"a range goes from a number to a larger one, not {str(value)!r}")
+    return low, high
+
+
+RangeText = Annotated[tuple[float, float], BeforeValidator(_read_range), typed_as(_TEXT)]
+
+
+class ShownFile(AnyFile):
+    """Options of formats that a display shows."""
+
+    range: RangeText | None = Field(
+        None, description="low high: what depth, position and lux show at either end; measured if left out"
+    )
+
+
+class JpgFile(ShownFile):
     """Options of JPEG files."""
 
     quality: int = Field(92, ge=1, le=100, description="1 to 100")
 
 
-class DeepFile(AnyFile):
+class DeepFile(ShownFile):
     """Options of PNG and TIFF files."""
 
     depth: Annotated[str, one_of("8", "16")] = Field("8", description="bits a channel: 8 or 16")
 
 
-class PlainFile(AnyFile):
+class PlainFile(ShownFile):
     """Options of formats that have none but their name."""
 
 

@@ -9,7 +9,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.errors import ImageError, RunError
-from grandlattice.images import Frame, make_sheets, read_channels, scale_of, to_display, with_legend
+from grandlattice.images import (
+    Frame,
+    make_sheets,
+    range_of,
+    read_channels,
+    scale_of,
+    show_pass,
+    to_display,
+    with_legend,
+)
+from grandlattice.plan import CellSettings
 from grandlattice.runs import FolderStore, Task
 from grandlattice.runs.tasks import TaskCell
 from grandlattice.tracer import known_pass
@@ -96,7 +106,7 @@ def _frame(
     pixels, remark = None, "not rendered"
     if pass_name is not None and pass_name != "beauty":
         values, remark = _read(member, output, pass_name, own)
-        pixels = None if values is None else _as_it_is(values, pass_name, scale)
+        pixels = None if values is None else _as_it_is(values, pass_name, scale, own, cell.settings)
     else:
         pixels, remark = _beauty(member, output, own)
     coordinates = dict(cell.coordinates)
@@ -118,31 +128,29 @@ def _beauty(
         try:
             if "beauty" in file.planned.passes:
                 return _shown(path, file.planned.format, settings.display, settings.exposure), ""
-            if pixels is None:
+            if pixels is None and file.planned.format != "exr":  # a pass as a picture
+                pixels = _shown(path, file.planned.format, None, 0.0)
+            elif pixels is None:
                 name = file.planned.passes[0]
                 values = read_channels(path, known_pass(name, own).channels)
-                pixels = _as_it_is(values, name, scale_of([values]))
+                pixels = _as_it_is(values, name, scale_of([values]), own, settings)
         except ImageError as problem:
             remark = problem.what
     return pixels, remark
 
 
-def _as_it_is(values: NDArray[np.float32], pass_name: str, scale: tuple[float, float]) -> NDArray[np.float32]:
-    """A pass that is no light, as grey or colour between 0 and 1; a depth from near to far; lux in false
-    colours."""
+def _as_it_is(
+    values: NDArray[np.float32],
+    pass_name: str,
+    scale: tuple[float, float],
+    own: Mapping[str, str] | None,
+    settings: CellSettings,
+) -> NDArray[np.float32]:
+    """A pass that is not the beauty as a picture, a depth from near to far; lux in false colours."""
     if pass_name == LUX:
         return with_legend(values, *scale, "lx")
-    values = values[..., :3]
-    if pass_name in ("depth", "depth-soft"):
-        finite = np.isfinite(values)
-        near, far = (values[finite].min(), values[finite].max()) if finite.any() else (0.0, 1.0)
-        values = np.where(finite, 1.0 - (values - near) / max(far - near, 1e-6), 0.0)
-    elif pass_name.startswith("normal"):
-        values = values * 0.5 + 0.5
-    elif values.shape[2] == 2:
-        values = np.concatenate([values, np.zeros_like(values[..., :1])], axis=2)
-    colour = np.broadcast_to(np.clip(values, 0.0, 1.0), (*values.shape[:2], 3))
-    return np.concatenate([colour, np.ones_like(colour[..., :1])], axis=2).astype(np.float32)
+    look = known_pass(pass_name, own).look
+    return show_pass(values, look, range_of([values], look), settings.display, settings.exposure)
 
 
 def _shown(path: Path, kind: str, display: str | None, exposure: float) -> NDArray[np.float32]:

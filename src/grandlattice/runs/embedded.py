@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from pxr import Ar
 
 from grandlattice.errors import ImageError, Place, SceneError
-from grandlattice.images import read_image
+from grandlattice.images import range_of, read_image
 from grandlattice.plan import Cell, CellSettings
 from grandlattice.plan.schema import OwnLight, OwnOcclusion
 from grandlattice.runs.order import Rendered, StopSignal, Taken, Told, WorkOrder
@@ -29,6 +29,7 @@ from grandlattice.stage import CellStage, Scene, Snapshotter, read_asset
 from grandlattice.tracer import Film, OwnPass, Sensor, Tracer, TraceSettings, Unfinished, image_files
 
 _PROBE_WIDTH = 128  # pixels
+_MEASURED_AT = 5  # frames of a cell that are looked at for the range of a pass
 _MOST_IMAGES = 1 << 30  # bytes of images kept for cells to come
 _SO_FAR = ("taken", "clean", "number", "rays", "seconds")
 
@@ -49,6 +50,7 @@ class Embedded:
         self._tracer = Tracer(order.threads)
         self._store = order.store
         self._finished: list[str] = []
+        self._measured: dict[object, tuple[tuple[float, float], ...]] = {}
         self._images: dict[str, tuple[float, NDArray | None]] = {}
         self._readers = ThreadPoolExecutor(max(order.threads, 2))
         self._on_their_way: dict[str, Future[NDArray | None]] = {}
@@ -183,6 +185,32 @@ class Embedded:
         if any(item.catches for item in snapshot.items):
             luminance = np.maximum(luminance, beauty[..., 3])
         return float(np.median(luminance)), float(np.quantile(luminance, 0.99))
+
+    def measure(self, cell: Cell, name: str, look: str) -> tuple[tuple[float, float], ...]:
+        """The range of a pass over all frames of a cell, from small pictures of some of them.
+
+        Parameters
+        ----------
+        look : what kind of data it is, see `images.show_pass`.
+        """
+        key = (cell.address, cell.settings.frames, name)
+        if key not in self._measured:
+            frames = cell.settings.frames
+            chosen = np.unique(np.linspace(0, len(frames) - 1, min(_MEASURED_AT, len(frames))).astype(int))
+            pictures = [self._small(cell, frames[k], name) for k in chosen]
+            self._measured[key] = range_of(pictures, look)
+        return self._measured[key]
+
+    def _small(self, cell: Cell, frame: int, name: str) -> NDArray[np.float32]:
+        """A pass of a small picture of a cell."""
+        settings, snapshot = cell.settings, self.snapshot(cell, frame)
+        size = settings.size.scaled(min(1.0, _PROBE_WIDTH / settings.size.width))
+        sensor = replace(_sensor(snapshot, settings), width=size.width, height=size.height, region=None)
+        how = replace(_how(settings), samples=4, noise=None, seconds=None, denoise=False)
+        images = self.images_for(snapshot, cell)
+        return self._tracer.trace(
+            snapshot, images, sensor, how, (name,), own=self.own(cell, snapshot)
+        ).passes[name]
 
     def own(self, cell: Cell, snapshot: Snapshot) -> dict[str, OwnPass]:
         """The passes of the plan's own that a cell asks for.

@@ -38,7 +38,7 @@ class Workshop:
         self._order = order
         refuse_changed(order.scene_files)
         self._scene = scene or open_scene(order.scene)
-        self._filer = Filer(order)
+        self._filer = Filer(order, lambda *asked: self._embedded.measure(*asked))
         self._renderers: dict[str, Renderer] = {}
 
     def perform(self, task: Task, progress: Told | None = None, stop: StopSignal | None = None) -> TaskResult:

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import cache, partial
 from importlib.metadata import version
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import BaseModel
 
 from grandlattice import images
@@ -21,6 +22,11 @@ from grandlattice.runs.order import Rendered, WorkOrder
 from grandlattice.runs.tasks import Task
 from grandlattice.tracer import Film, hashes, known_pass
 
+Measure = Callable[[Cell, str, str], tuple[tuple[float, float], ...]]
+"""Ranges of a cell's pass, by its name and its look; see `images.range_of`."""
+
+_RANGED = ("distance", "place", "amount", "lux")
+
 
 class Filer:
     """Writes the files of tasks.
@@ -28,10 +34,11 @@ class Filer:
     Parameters
     ----------
     order : what the tasks have in common.
+    measure : what a pass shows at either end of its scale, in all frames of a cell.
     """
 
-    def __init__(self, order: WorkOrder) -> None:
-        self._order = order
+    def __init__(self, order: WorkOrder, measure: Measure) -> None:
+        self._order, self._measure = order, measure
         self._store = order.store
 
     def put(self, task: Task, rendered: Rendered) -> list[FileRecord]:
@@ -83,11 +90,14 @@ class Filer:
             within = (left, top, *whole_size) if settings.region else None
             images.write_exr(path, layers, metadata, half=half, ppi=ppi, within=within)
             return
-        beauty = film.passes["beauty"]
+        (name,) = file.planned.passes
+        values = film.passes[name]
         if kind == "hdr":
-            images.write_hdr(path, beauty[..., :3], metadata)
+            colour = values[..., :3] if values.shape[2] >= 3 else np.repeat(values[..., :1], 3, axis=2)
+            images.write_hdr(path, colour, metadata)
             return
-        pixels = images.to_display(beauty, settings.display, settings.exposure)
+        pixels, marks = self._shown(cell, kind, name, values)
+        metadata |= marks
         if settings.label:
             words = [f"{axis} {entry}" for axis, entry in cell.coordinates.items()]
             figures = f"frame {file.planned.frame}   {film.samples} samples   {film.seconds:.1f} s"
@@ -99,6 +109,22 @@ class Filer:
         images.write_display(
             path, pixels, metadata, kind=kind, bits=bits, quality=settings.files.jpg.quality, ppi=ppi
         )
+
+    def _shown(
+        self, cell: Cell, kind: str, name: str, values: NDArray[np.float32]
+    ) -> tuple[NDArray[np.float32], dict[str, str | int | float]]:
+        """A pass as it is displayed, and what its file says of that."""
+        settings = cell.settings
+        if name == "beauty":
+            return images.to_display(values, settings.display, settings.exposure), {}
+        look = known_pass(name, self._order.model.own_kinds).look
+        ranges: tuple[tuple[float, float], ...] = ()
+        if look in _RANGED:
+            given = getattr(settings.files, kind).range
+            ranges = (given,) * (3 if look == "place" else 1) if given else self._measure(cell, name, look)
+        told = " ".join(f"{low:g} {high:g}" for low, high in ranges)
+        pixels = images.show_pass(values, look, ranges, settings.display, settings.exposure)
+        return pixels, {f"{images.MARK}shown": f"{name} as {look} {told}".strip()}
 
     def _metadata(self, cell: Cell, file: TaskFile, film: Film) -> dict[str, str | int | float]:
         edits = "; ".join(f"{p.edit.verb} {_as_typed(p.edit.body)} ({p.source})" for p in cell.edits)

@@ -22,41 +22,45 @@ from grandlattice.tracer.shares import SPLITS
 
 @dataclass(frozen=True)
 class Pass:
-    """A pass: the channels it has in a file, and whether they must be stored in full floats."""
+    """A pass: the channels it has in a file, whether they must be stored in full floats, and what kind of
+    data it is to those who show it (see `images.show_pass`)."""
 
     name: str
     channels: tuple[str, ...]
     exact: bool = False
+    look: str = "share"
 
 
-def _colour(name: str) -> Pass:
-    return Pass(name, tuple(f"{name}.{channel}" for channel in "RGB"))
+def _colour(name: str, look: str = "light") -> Pass:
+    return Pass(name, tuple(f"{name}.{channel}" for channel in "RGB"), look=look)
 
 
 def _ranked(name: str) -> Pass:
     """Pairs of an id and its coverage, two pairs to a layer."""
     layers = range(RANKS // 2)
-    return Pass(name, tuple(f"{name}{k:02d}.{channel}" for k in layers for channel in "RGBA"), exact=True)
+    channels = tuple(f"{name}{k:02d}.{channel}" for k in layers for channel in "RGBA")
+    return Pass(name, channels, exact=True, look="ids")
 
 
 PASSES: Mapping[str, Pass] = {
     p.name: p
     for p in (
-        Pass("beauty", ("R", "G", "B", "A")),
-        Pass("albedo", ("albedo.R", "albedo.G", "albedo.B")),
+        Pass("beauty", ("R", "G", "B", "A"), look="light"),
+        _colour("albedo", "colour"),
         Pass("occlusion", ("occlusion.Y",)),
-        Pass("illuminance", ("illuminance.Y",), exact=True),
-        Pass("motion", ("motion.U", "motion.V"), exact=True),
-        Pass("seconds", ("seconds.Y",), exact=True),
-        Pass("depth", ("Z",), exact=True),
-        Pass("normal", ("normal.X", "normal.Y", "normal.Z")),
-        Pass("samples", ("samples.Y",), exact=True),
-        *(_colour(name) for name in (*SPLITS, "shadow")),
-        Pass("depth-soft", ("depth-soft.Z",), exact=True),
+        Pass("illuminance", ("illuminance.Y",), exact=True, look="lux"),
+        Pass("motion", ("motion.U", "motion.V"), exact=True, look="motion"),
+        Pass("seconds", ("seconds.Y",), exact=True, look="amount"),
+        Pass("depth", ("Z",), exact=True, look="distance"),
+        Pass("normal", ("normal.X", "normal.Y", "normal.Z"), look="direction"),
+        Pass("samples", ("samples.Y",), exact=True, look="amount"),
+        *(_colour(name) for name in SPLITS),
+        _colour("shadow", "share"),
+        Pass("depth-soft", ("depth-soft.Z",), exact=True, look="distance"),
         Pass("coverage", ("coverage.Y",)),
-        Pass("normal-camera", ("normal-camera.X", "normal-camera.Y", "normal-camera.Z")),
-        Pass("position", ("position.X", "position.Y", "position.Z"), exact=True),
-        Pass("uv", ("uv.U", "uv.V"), exact=True),
+        Pass("normal-camera", ("normal-camera.X", "normal-camera.Y", "normal-camera.Z"), look="direction"),
+        Pass("position", ("position.X", "position.Y", "position.Z"), exact=True, look="place"),
+        Pass("uv", ("uv.U", "uv.V"), exact=True, look="coordinates"),
         _ranked("object-id"),
         _ranked("material-id"),
     )
