@@ -34,7 +34,7 @@ def test_the_demo_scene_is_what_it_says(demo: Path) -> None:
     assert set(found.variants["/Room"]["dressing"]) == {"bare", "reading-table"}
     assert found.frames == (1, 96)
     assert not found.problems
-    assert not found.undrawn
+    assert not found.omitted
     assert not found.unknown_materials
     assert all(asset.found for asset in found.assets)
 

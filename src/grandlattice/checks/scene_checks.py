@@ -9,6 +9,7 @@ from grandlattice.checks.finding import ERROR, NOTE, WARNING, Checked, Finding, 
 from grandlattice.errors import LatticeError
 from grandlattice.plan import Cell, PlacedEdit
 from grandlattice.plan.schema import OwnLight
+from grandlattice.readable import many
 from grandlattice.snapshot import Snapshot
 from grandlattice.stage import (
     CellStage,
@@ -16,6 +17,8 @@ from grandlattice.stage import (
     Explainer,
     Opinion,
     Snapshotter,
+    named,
+    omission_cure,
     rivals,
     survey_scene,
 )
@@ -34,21 +37,14 @@ def check_scene(checked: Checked) -> Iterator[Finding]:
             )
     for problem in survey.problems:
         yield Finding(WARNING, f"USD could not compose all of the scene: {problem[:200]}")
-    for kind, count in survey.undrawn.items():
-        yield Finding(
-            WARNING,
-            f"{count} of type {kind} will not be seen: the tracer draws meshes, primitives and curves.",
-            cure="turn them into meshes in the program the scene comes from",
-        )
+    for what, prims in survey.omitted.items():
+        yield Finding(WARNING, f"{what}: {many(len(prims), 'prim')}.", named(prims), omission_cure(what))
     for path, reason in survey.unknown_materials.items():
         yield Finding(
             WARNING,
             f"The material is drawn neutral grey: its surface is {reason}, not UsdPreviewSurface.",
             path,
         )
-    for light in survey.lights:
-        if not light.known:
-            yield Finding(WARNING, f"The light is left out: the tracer knows no {light.kind}.", light.path)
 
 
 def check_cells(checked: Checked) -> Iterator[Finding]:
@@ -185,12 +181,6 @@ def _check_light(cell: Cell, snapshot: Snapshot, addresses: tuple[str, ...]) -> 
             WARNING, "Every light is off, so the picture will be black.", addresses[0],
             "show or add a light", addresses,
         )  # fmt: skip
-    for placed in cell.edits:
-        if placed.edit.verb == "link":
-            yield Finding(
-                WARNING, "The tracer does not follow links of lights yet; the light reaches everything.",
-                str(placed.place), "glat export writes the link for renderers that do",
-            )  # fmt: skip
 
 
 def _check_camera(

@@ -77,8 +77,9 @@ def show_survey(survey: Survey) -> None:
     )
     for asset in missing:
         console.print(f"  [red]✗[/red] {escape(asset.file)}  [dim]{escape(asset.prim)}[/dim]")
-    for kind, count in survey.undrawn.items():
-        console.print(f"  [yellow]![/yellow] {many(count, kind)} will not be seen: the tracer draws meshes")
+    for what, prims in survey.omitted.items():
+        shown = ", ".join(prims[:4]) + (f" and {len(prims) - 4} more" if len(prims) > 4 else "")
+        console.print(f"  [yellow]![/yellow] {escape(what)}: {escape(shown)}")
     for path, reason in survey.unknown_materials.items():
         console.print(f"  [yellow]![/yellow] {escape(path)} is drawn grey: its surface is {escape(reason)}")
     for problem in survey.problems:

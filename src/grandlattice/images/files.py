@@ -47,7 +47,9 @@ def read_image(path: str, packaged: bytes | None = None) -> NDArray:
     """
     if packaged is not None:
         return _read_packaged(path, packaged)
-    source = oiio.ImageInput.open(path)
+    as_stored = oiio.ImageSpec()
+    as_stored.attribute("oiio:UnassociatedAlpha", 1)  # UsdUVTexture: r, g and b are what the file holds
+    source = oiio.ImageInput.open(path, as_stored)
     if source is None:
         oiio.geterror()
         raise ImageError(f"{Path(path).name} is missing, or is no image.")

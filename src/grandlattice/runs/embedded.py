@@ -79,7 +79,7 @@ class Embedded:
     def _trace(self, task: Task, frame: int, progress: Told | None, stop: StopSignal | None) -> Film:
         cell = task.first
         settings = cell.settings
-        snapshot = self.snapshot(cell, frame)
+        snapshot = self.snapshot(cell, frame, later="motion" in task.passes)
         return self._tracer.trace(
             snapshot,
             self.images_for(snapshot, cell),
@@ -122,8 +122,13 @@ class Embedded:
     def _place(self, task: Task, frame: int) -> str:
         return unfinished_file(self._order.plan_name, task.trace, frame)
 
-    def snapshot(self, cell: Cell, frame: int) -> Snapshot:
-        """A cell's edits laid over the scene, and the scene at a frame."""
+    def snapshot(self, cell: Cell, frame: int, *, later: bool = False) -> Snapshot:
+        """A cell's edits laid over the scene, and the scene at a frame.
+
+        Parameters
+        ----------
+        later : also where everything is at the next frame, for the pass of motion.
+        """
         if cell.settings.camera is None:
             raise SceneError(
                 f"{cell.address} has no camera.",
@@ -133,8 +138,8 @@ class Embedded:
         settings = cell.settings
         shutter = None if settings.shutter is None else (-0.5 * settings.shutter, 0.5 * settings.shutter)
         snapshot = self._snapshots.take(
-            cell.settings.camera, frame, settings.subdivision, shutter, "motion" in settings.passes,
-            self._read_ahead,
+            cell.settings.camera, frame, settings.subdivision, shutter,
+            later or "motion" in settings.passes, self._read_ahead,
         )  # fmt: skip
         return replace(snapshot, camera=_focused(snapshot.camera, cell.settings, snapshot.metres_per_unit))
 

@@ -18,7 +18,7 @@ from grandlattice.plan.cells import TRACED, CellSettings
 from grandlattice.plan.sayings import PlacedEdit
 from grandlattice.stage.scene import file_digest
 
-TRACE_VERSION = 11  # raise when the same inputs give other pictures, or other fingerprints, than before
+TRACE_VERSION = 12  # raise when the same inputs give other pictures, or other fingerprints, than before
 DISPLAYED = ("png", "jpg", "tiff", "tga")
 _MOST_KNOWN = 20_000
 

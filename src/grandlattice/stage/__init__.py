@@ -15,6 +15,7 @@ from grandlattice.stage.explaining import (
     rivals,
 )
 from grandlattice.stage.exporting import export_cell
+from grandlattice.stage.omissions import named, omission_cure
 from grandlattice.stage.scene import Scene, files_read, open_scene, read_asset, scene_digest, scene_files
 from grandlattice.stage.snapshots import Snapshotter
 from grandlattice.stage.survey import Survey, survey_assets, survey_scene
@@ -22,6 +23,7 @@ from grandlattice.stage.switching import CellStage
 
 __all__ = [
     "CellStage", "Change", "Explainer", "Explanation", "Opinion", "Scene", "Snapshotter", "Survey",
-    "draft_plan", "explain_settings", "export_cell", "files_read", "framing_file", "open_scene",
+    "draft_plan", "explain_settings", "export_cell", "files_read", "framing_file",
+    "named", "omission_cure", "open_scene",
     "read_asset", "rivals", "scene_digest", "scene_files", "survey_assets", "survey_scene",
 ]  # fmt: skip

@@ -6,6 +6,7 @@ What the two have besides (sheen, thin film, subsurface, anisotropy) is left out
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
@@ -14,6 +15,8 @@ from pxr import UsdShade
 from grandlattice.snapshot import Constant, TextureInput
 
 Value = Constant | TextureInput
+NEUTRAL = (0.18, 0.18, 0.18)
+"""What is drawn where nobody knows the colour."""
 Read = Callable[[UsdShade.Input], Value | None]
 
 
@@ -25,6 +28,7 @@ class _Names:
     base_colour: tuple[float, float, float]
     metal: str
     ior: str
+    specular: str
     glow: str
     coat: str = "coat"
     coat_roughness: str = "coat_roughness"
@@ -37,10 +41,12 @@ class _Names:
 
 _KINDS = {
     "ND_standard_surface_surfaceshader": _Names(
-        "base", (0.8, 0.8, 0.8), "metalness", "specular_IOR", "emission", roughness=0.2, coat_rough=0.1
+        "base", (0.8, 0.8, 0.8), "metalness", "specular_IOR", "specular",
+        "emission", roughness=0.2, coat_rough=0.1
     ),
     "ND_open_pbr_surface_surfaceshader": _Names(
-        "base_weight", (0.8, 0.8, 0.8), "base_metalness", "specular_ior", "emission_luminance",
+        "base_weight", (0.8, 0.8, 0.8), "base_metalness", "specular_ior", "specular_weight",
+        "emission_luminance",
         coat="coat_weight", glass="transmission_weight", opacity="geometry_opacity",
         normal="geometry_normal",
     ),
@@ -66,20 +72,27 @@ def read_layered(shader: UsdShade.Shader, read: Read) -> Mapping[str, Value]:
         found = read(given) if given else None
         return otherwise if found is None else found
 
+    def unread(name: str) -> bool:
+        """Whether something feeds an input that is not read; nobody knows its colour then."""
+        given = shader.GetInput(name)
+        return bool(given) and given.HasConnectedSource() and read(given) is None
+
     weight = 1.0 if names.base == "base_weight" else 0.8
     base = times(value("base_color", names.base_colour), number(value(names.base, (weight,))))
-    glass = number(value(names.glass, (0.0,)))
+    glass, shine = number(value(names.glass, (0.0,))), number(value(names.specular, (1.0,)))
     inputs: dict[str, Value] = {
         "diffuseColor": base,
         "metallic": value(names.metal, (0.0,)),
         "roughness": value("specular_roughness", (names.roughness,)),
-        "ior": value(names.ior, (1.5,)),
+        "ior": (_weakened(number(value(names.ior, (1.5,))), 1.0 if glass > 0.0 else shine),),
         "clearcoat": value(names.coat, (0.0,)),
         "clearcoatRoughness": value(names.coat_roughness, (names.coat_rough,)),
     }
     strength = number(value(names.glow, (0.0,)))
-    if strength > 0.0:
+    if strength > 0.0 and not unread("emission_color"):
         inputs["emissiveColor"] = times(value("emission_color", (1.0, 1.0, 1.0)), strength)
+    if unread("base_color"):
+        inputs["diffuseColor"] = NEUTRAL
     presence = value(names.opacity, (1.0,))
     if glass > 0.0:
         inputs |= {
@@ -94,6 +107,15 @@ def read_layered(shader: UsdShade.Shader, read: Read) -> Mapping[str, Value]:
     if isinstance(bump, TextureInput):
         inputs["normal"] = bump
     return inputs
+
+
+def _weakened(ior: float, weight: float) -> float:
+    """The index of refraction at which a surface reflects `weight` times as much head-on.
+
+    OpenPBR 1.1, specular_weight: it scales F0 = ((n - 1) / (n + 1))², and the index follows from that.
+    """
+    root = math.sqrt(min(max(weight, 0.0), 1.0)) * abs(ior - 1.0) / (ior + 1.0)
+    return (1.0 + root) / (1.0 - root)
 
 
 def number(value: Value) -> float:

@@ -128,7 +128,9 @@ def _normalizer(
     prim: Usd.Prim, kind: str, size: tuple[float, float], to_world: NDArray, time: Usd.TimeCode
 ) -> float:
     """What UsdLux divides by where `normalize` is on: the area in world space."""
-    if not UsdLux.LightAPI(prim).GetNormalizeAttr().Get(time):
+    # UsdLux gives a distant light of no angle the size factor 1: its intensity is what arrives, in lux.
+    is_point = kind == "distant" and size[0] <= 0.0
+    if not is_point and not UsdLux.LightAPI(prim).GetNormalizeAttr().Get(time):
         return 1.0
     x, y, z = to_world[0, :3], to_world[1, :3], to_world[2, :3]
     if kind == "rect":

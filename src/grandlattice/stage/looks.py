@@ -10,9 +10,8 @@ import numpy as np
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdShade
 
 from grandlattice.snapshot import Constant, Material, Texture, TextureInput
-from grandlattice.stage.layered import is_layered, read_layered
+from grandlattice.stage.layered import NEUTRAL, is_layered, read_layered
 
-NEUTRAL = (0.18, 0.18, 0.18)
 _INPUTS = (
     "diffuseColor", "emissiveColor", "specularColor", "useSpecularWorkflow", "metallic",
     "roughness", "clearcoat", "clearcoatRoughness", "opacity", "opacityThreshold", "ior", "normal",
@@ -29,6 +28,19 @@ def plain_material(prim: Usd.Prim, time: Usd.TimeCode) -> Material:
     values = colour.Get(time) if colour and colour.HasValue() else None
     shown = tuple(float(c) for c in np.mean(np.array(values), axis=0)) if values else NEUTRAL
     return Material(f"displayColor {shown}", {**_PLAIN, "diffuseColor": shown})
+
+
+def unpainted(material: Material, prim: Usd.Prim, time: Usd.TimeCode) -> Material:
+    """A material that asks for the colours of its shape's points, on a shape that has none of its own:
+    one colour for all of it, or what the material falls back to."""
+    colour = UsdGeom.PrimvarsAPI(prim).FindPrimvarWithInheritance("displayColor")
+    values = colour.Get(time) if colour and colour.HasValue() else None
+    inputs = {k: v for k, v in material.inputs.items() if k not in ("painted", "unpainted")}
+    if values:
+        shown: Constant | TextureInput = tuple(float(c) for c in np.mean(np.array(values), axis=0))
+    else:
+        shown = material.inputs["unpainted"]
+    return Material(f"{material.path} {shown}", {**inputs, "diffuseColor": shown})
 
 
 def is_painted(prim: Usd.Prim) -> bool:
@@ -55,7 +67,7 @@ def read_material(material: UsdShade.Material, time: Usd.TimeCode) -> Material:
     """The material's surface: UsdPreviewSurface, or what a standard or open surface has in common with
     it; any other shader is a neutral grey."""
     path = str(material.GetPath())
-    shader = _surface(material)
+    shader = surface_of(material)
     inputs: dict[str, Constant | TextureInput] = {**_PLAIN, "diffuseColor": NEUTRAL}
     if shader is not None and shader.GetIdAttr().Get() == "UsdPreviewSurface":
         inputs = {}
@@ -64,8 +76,11 @@ def read_material(material: UsdShade.Material, time: Usd.TimeCode) -> Material:
             value = input_value(given, time) if given else None
             if value is not None:
                 inputs[name] = value
+            elif name == "diffuseColor" and given and given.HasConnectedSource():
+                inputs[name] = NEUTRAL  # something feeds it that is not read
         if _reads_paint(shader.GetInput("diffuseColor")):
-            inputs |= {"diffuseColor": (1.0,) * 3, "painted": (1.0,)}
+            unpainted = inputs.get("diffuseColor", NEUTRAL)
+            inputs |= {"diffuseColor": (1.0,) * 3, "painted": (1.0,), "unpainted": unpainted}
         mode = shader.GetInput("opacityMode")
         if mode and mode.Get() == "presence":
             inputs["opacityMode"] = (1.0,)
@@ -76,22 +91,26 @@ def read_material(material: UsdShade.Material, time: Usd.TimeCode) -> Material:
     return Material(path, inputs)
 
 
-def _surface(material: UsdShade.Material) -> UsdShade.Shader | None:
+def surface_of(material: UsdShade.Material) -> UsdShade.Shader | None:
     """The shader of the surface: one that is known, where several contexts have one each."""
     shaders = [material.ComputeSurfaceSource(context)[0] for context in ("", "mtlx")]
     found = [UsdShade.Shader(shader) for shader in shaders if shader]
-    known = [s for s in found if s.GetIdAttr().Get() == "UsdPreviewSurface" or is_layered(s)]
+    known = [s for s in found if is_known_surface(s)]
     return next(iter([*known, *found]), None)
+
+
+def is_known_surface(shader: UsdShade.Shader) -> bool:
+    """Whether the tracer knows a surface shader."""
+    return shader.GetIdAttr().Get() == "UsdPreviewSurface" or is_layered(shader)
 
 
 def unknown_surface(material: UsdShade.Material) -> str | None:
     """The id of a surface shader the tracer does not know; None where it does."""
-    shader = _surface(material)
+    shader = surface_of(material)
     if shader is None:
         return "no surface"
     identifier = shader.GetIdAttr().Get()
-    known = identifier == "UsdPreviewSurface" or is_layered(shader)
-    return None if known else str(identifier or "a shader without an id")
+    return None if is_known_surface(shader) else str(identifier or "a shader without an id")
 
 
 _IMAGES = ("ND_image_", "ND_tiledimage_")
@@ -115,6 +134,9 @@ def input_value(given: UsdShade.Input, time: Usd.TimeCode) -> Constant | Texture
                 moved = replace(inside.texture, scale=(2.0, 2.0, 2.0, 1.0), bias=(-1.0, -1.0, -1.0, 0.0))
                 return replace(inside, texture=moved)
             return None
+        if identifier.startswith("UsdPrimvarReader_"):
+            fallback = node.GetInput("fallback")
+            return input_value(fallback, time) if fallback else None
         if identifier.startswith(_IMAGES):
             one = "float" in identifier
             return TextureInput(_mtlx_texture(node, time), "r" if one else channel)

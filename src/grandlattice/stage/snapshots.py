@@ -28,7 +28,7 @@ from grandlattice.stage.lighting import (
     read_shutter,
     stands,
 )
-from grandlattice.stage.looks import plain_material, read_material, uv_sets
+from grandlattice.stage.looks import is_painted, plain_material, read_material, unpainted, uv_sets
 from grandlattice.stage.selecting import HELPERS
 from grandlattice.stage.shapes import SHAPE_PROPERTIES, ShapeSource, is_shape, read_shape, shape_varies
 from grandlattice.stage.switching import CellStage
@@ -223,17 +223,22 @@ class Snapshotter:
         numbers: dict[object, int] = {}
         materials: list[Material] = []
         sources: list[UsdShade.Material | Usd.Prim] = []
+        known: dict[Sdf.Path, Material] = {}
         uvs: list[tuple[str, ...]] = []  # the primvars each material is read by
 
         def number(part: Usd.Prim, material: UsdShade.Material | None) -> int:
-            if material:
-                key: object = material.GetPath()
+            if not material:
+                read = plain_material(part, time)
+            elif (path := material.GetPath()) in known:
+                read = known[path]
             else:
-                plain = plain_material(part, time)
-                key = plain.path
+                read = known[path] = self._material(material, time)
+            if "unpainted" in read.inputs and not is_painted(part.GetParent() if _is_subset(part) else part):
+                read = unpainted(read, part, time)
+            key: object = read.path
             if key not in numbers:
                 numbers[key] = len(materials)
-                materials.append(self._material(material, time) if material else plain)
+                materials.append(read)
                 uvs.append(uv_sets(material) if material else ())
                 sources.append(material or part)
             return numbers[key]
@@ -344,6 +349,10 @@ class Snapshotter:
                     light = replace(light, track=_places_of(prim, moments, stands))
                 lights.append(light)
         return tuple(lights)
+
+
+def _is_subset(prim: Usd.Prim) -> bool:
+    return bool(prim.IsA(UsdGeom.Subset))
 
 
 def _places_of(

@@ -12,8 +12,8 @@ from pxr import Ar, Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdUtils
 from grandlattice.stage.attributes import is_light
 from grandlattice.stage.lighting import KINDS, camera_aspect, light_radiance
 from grandlattice.stage.looks import unknown_surface
+from grandlattice.stage.omissions import omitted_of
 from grandlattice.stage.scene import Scene, quiet_usd
-from grandlattice.stage.shapes import is_shape
 
 Corner = tuple[float, float, float]
 
@@ -57,7 +57,7 @@ class Survey:
     variants : prim path → variant set → variants, the chosen one first.
     objects : prim type → count, of what can be drawn.
     triangles : of all meshes.
-    undrawn : prim type → count, of what the embedded tracer does not draw.
+    omitted : what the embedded tracer leaves out or draws otherwise → prims, see `omissions`.
     unknown_materials : material path → why it is drawn neutral grey.
     problems : what USD says is wrong with the composition.
     bounds : least and greatest corner of everything that can be drawn, None where there is nothing.
@@ -74,7 +74,7 @@ class Survey:
     unknown_materials: dict[str, str]
     variants: dict[str, dict[str, list[str]]]
     objects: dict[str, int]
-    undrawn: dict[str, int]
+    omitted: dict[str, list[str]]
     triangles: int
     assets: tuple[AssetSurvey, ...]
     problems: tuple[str, ...]
@@ -90,11 +90,13 @@ def survey_scene(scene: Scene) -> Survey:
     unknown: dict[str, str] = {}
     variants: dict[str, dict[str, list[str]]] = {}
     objects: Counter[str] = Counter()
-    undrawn: Counter[str] = Counter()
+    omitted: dict[str, list[str]] = {}
     triangles = 0
     with quiet_usd():
         for prim in stage.Traverse(Usd.TraverseInstanceProxies()):
             path = str(prim.GetPath())
+            for what in omitted_of(prim, start):
+                omitted.setdefault(what, []).append(path)
             if prim.HasVariantSets() and not prim.IsInstanceProxy():
                 variants[path] = _variants(prim)
             if prim.IsA(UsdGeom.Camera):
@@ -117,13 +119,11 @@ def survey_scene(scene: Scene) -> Survey:
                 triangles += int((np.array(counts) - 2).sum()) if counts else 0
             elif prim.IsA(UsdGeom.Gprim) or prim.IsA(UsdGeom.PointInstancer):
                 objects[prim.GetTypeName()] += 1
-                if not (is_shape(prim) or prim.IsA(UsdGeom.PointInstancer)):
-                    undrawn[prim.GetTypeName()] += 1
         problems = tuple(str(error) for error in stage.GetCompositionErrors())
     return Survey(
         scene.file, scene.up_axis, scene.metres_per_unit, scene.frames, scene.frames_per_second,
         tuple(cameras), tuple(lights), tuple(materials), unknown, variants, dict(objects),
-        dict(undrawn), triangles, survey_assets(scene), problems, _bounds(stage, start),
+        omitted, triangles, survey_assets(scene), problems, _bounds(stage, start),
         stage.GetTimeCodesPerSecond(),
     )  # fmt: skip
 

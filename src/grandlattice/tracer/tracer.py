@@ -141,10 +141,12 @@ class Tracer:
         if any(item.catches for item in snapshot.items):
             film["caught"] = np.zeros((bottom - top, right - left, 3), np.float32)
         halvings = _HALVINGS if settings.bounces > 1 else 0
+        # Without a sky the camera sees nothing behind things, and nothing is clear.
+        has_sky = any(light.kind == "dome" for light in snapshot.lights)
         how = {
             "seed": settings.seed & 0xFFFFFFFF,
             "bounces": max(settings.bounces, 0),
-            "show_background": settings.show_background,
+            "show_background": settings.show_background and has_sky,
             "clamp": math.inf if settings.clamp is None else settings.clamp,
             "halvings": halvings,
             "branches": branches_of(halvings, scene.scene.record["clear"] != 0),

@@ -1,0 +1,135 @@
+"""What a scene has and the tracer leaves out, or draws otherwise: each kind with its prims.
+
+Nothing is left out silently: survey, check and the notes of a run say what stands here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from pxr import Usd, UsdGeom, UsdLux, UsdShade, UsdSkel
+
+from grandlattice.stage.attributes import is_light
+from grandlattice.stage.layered import is_layered
+from grandlattice.stage.lighting import KINDS
+from grandlattice.stage.looks import input_value, is_known_surface, surface_of
+from grandlattice.stage.shapes import is_shape
+
+_SUBSURFACE = ("subsurface", "subsurface_weight")
+_UNREAD_WEIGHTS = {
+    "sheen": "sheen", "fuzz_weight": "fuzz", "thin_film_thickness": "thin film",
+    "thin_film_weight": "thin film", "specular_anisotropy": "anisotropy",
+    "specular_roughness_anisotropy": "anisotropy",
+}  # fmt: skip
+_CURES = {
+    "skeleton": "bake the animation into the points in the program the scene comes from",
+    "blend": "bake the animation into the points in the program the scene comes from",
+    "displace": "bake the displacement into the mesh",
+    "Loop": "subdivide it in the program the scene comes from",
+    "node": "bake the nodes into an image",
+    "IES": "narrow the light by its cone, or leave it as it is",
+}
+
+
+def omissions(stage: Usd.Stage, time: Usd.TimeCode) -> dict[str, list[str]]:
+    """What is left out or drawn otherwise → paths of the prims, in the order of the stage."""
+    found: dict[str, list[str]] = {}
+    for prim in stage.Traverse(Usd.TraverseInstanceProxies()):
+        for what in omitted_of(prim, time):
+            found.setdefault(what, []).append(str(prim.GetPath()))
+    return found
+
+
+def omitted_of(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:
+    """What of a prim is left out, as it is said of several."""
+    if prim.IsA(UsdGeom.Gprim):
+        yield from _of_shape(prim, time)
+    elif is_light(prim):
+        yield from _of_light(prim, time)
+    elif prim.IsA(UsdShade.Material):
+        yield from _of_material(UsdShade.Material(prim), time)
+    elif prim.HasAPI(UsdGeom.ModelAPI):
+        mode = UsdGeom.ModelAPI(prim).GetModelDrawModeAttr().Get(time)
+        if mode in ("cards", "bounds", "origin"):
+            yield f"Drawn as their full geometry and not as {mode}"
+
+
+def _of_shape(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:
+    if not is_shape(prim):
+        yield f"Not drawn, being of type {prim.GetTypeName()}"
+        return
+    if prim.IsA(UsdGeom.Mesh):
+        mesh = UsdGeom.Mesh(prim)
+        if mesh.GetSubdivisionSchemeAttr().Get(time) == UsdGeom.Tokens.loop:
+            yield "Loop surfaces drawn as their cage"
+    if prim.HasAPI(UsdSkel.BindingAPI):
+        binding = UsdSkel.BindingAPI(prim)
+        if binding.GetJointIndicesPrimvar().HasValue():
+            yield "Drawn at rest, the skeleton not being followed"
+        if binding.GetBlendShapeTargetsRel().HasAuthoredTargets():
+            yield "Drawn without their blend shapes"
+    if prim.IsA(UsdGeom.Curves) and UsdGeom.Curves(prim).GetNormalsAttr().HasAuthoredValue():
+        yield "Ribbons drawn as tubes"
+
+
+def _of_light(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:
+    if KINDS.get(prim.GetTypeName()) is None and not prim.HasAPI(UsdLux.MeshLightAPI):
+        kind = prim.GetTypeName() or UsdLux.LightAPI(prim).GetShaderIdAttr().Get() or "light"
+        yield f"Lights of type {kind} left out"
+    if prim.HasAPI(UsdLux.ShapingAPI):
+        profile = UsdLux.ShapingAPI(prim).GetShapingIesFileAttr().Get(time)
+        if profile is not None and profile.path:
+            yield "Lights that shine without their IES profile"
+    if UsdLux.LightAPI(prim).GetFiltersRel().HasAuthoredTargets():
+        yield "Lights that shine without their filters"
+
+
+def _of_material(material: UsdShade.Material, time: Usd.TimeCode) -> Iterator[str]:
+    if _is_connected(material.GetDisplacementOutput()):
+        yield "Materials that displace nothing"
+    if _is_connected(material.GetVolumeOutput()):
+        yield "Materials without their volume"
+    shader = surface_of(material)
+    if shader is None or not is_known_surface(shader):
+        return  # said as a whole, see `survey.unknown_materials`
+    if is_layered(shader):
+        said = set()
+        for given in shader.GetInputs():
+            value = input_value(given, time)
+            if not (isinstance(value, tuple) and max(value) > 0.0):
+                continue
+            if given.GetBaseName() in _SUBSURFACE:
+                yield "Materials drawn without subsurface"
+            what = _UNREAD_WEIGHTS.get(given.GetBaseName())
+            if what and what not in said:
+                said.add(what)
+                yield f"Materials drawn without {what}"
+    for given in shader.GetInputs():
+        if given.HasConnectedSource() and input_value(given, time) is None and not _is_paint(given):
+            yield f"Materials whose {given.GetBaseName()} comes from a node that is not read{_node(given)}"
+
+
+def _is_connected(output: UsdShade.Output) -> bool:
+    return bool(output) and output.HasConnectedSource()
+
+
+def _is_paint(given: UsdShade.Input) -> bool:
+    return "PrimvarReader" in _node(given) or "geompropvalue" in _node(given)
+
+
+def _node(given: UsdShade.Input) -> str:
+    source = given.GetConnectedSources()[0]
+    shader = UsdShade.Shader(source[0].source.GetPrim()) if source else None
+    identifier = shader.GetIdAttr().Get() if shader else None
+    return f" ({identifier})" if identifier else ""
+
+
+def named(prims: Sequence[str], most: int = 4) -> str:
+    """Some prims by name, and how many more there are."""
+    more = f" and {len(prims) - most} more" if len(prims) > most else ""
+    return ", ".join(prims[:most]) + more
+
+
+def omission_cure(what: str) -> str:
+    """What can be done about something that is left out."""
+    return next((cure for word, cure in _CURES.items() if word in what), "")

@@ -1,0 +1,324 @@
+"""Light and passes against what can be worked out by hand, on scenes the demo is not like."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import OpenImageIO as oiio
+import pytest
+from PIL import Image
+from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdSkel
+
+import grandlattice as lattice
+from grandlattice.images import read_image
+from shapes import plane, sphere, write_geometry
+
+
+class Table:
+    """A table seen from above, under whatever a test puts there, and a plan of one cell."""
+
+    def __init__(self, folder: Path, size: str = "16x16") -> None:
+        self.folder = folder
+        self.stage, self.written = Usd.Stage.CreateInMemory(), 0
+        self.mesh = write_geometry(self.stage, "/Table", plane(10))
+        camera = UsdGeom.Camera.Define(self.stage, "/Camera")
+        camera.AddTransformOp().Set(
+            Gf.Matrix4d().SetLookAt(Gf.Vec3d(0, 10, 0), Gf.Vec3d(0), Gf.Vec3d(0, 0, -1)).GetInverse()
+        )
+        for name in ("HorizontalAperture", "VerticalAperture"):
+            getattr(camera, f"Create{name}Attr")(20.0)
+        camera.CreateFocalLengthAttr(50.0)
+        self.text = f"lattice: 1\nscene: table.usda\ndefaults: {{size: {size}, samples: 64, camera: /Camera, format: exr}}\n"
+
+    def look(self, path: str = "/Look", **inputs: object) -> UsdShade.Shader:
+        material = UsdShade.Material.Define(self.stage, path)
+        shader = UsdShade.Shader.Define(self.stage, f"{path}/Surface")
+        shader.CreateIdAttr("UsdPreviewSurface")
+        for name, value in {"roughness": 1.0, "useSpecularWorkflow": 1, **inputs}.items():
+            kind = {int: Sdf.ValueTypeNames.Int, float: Sdf.ValueTypeNames.Float}.get(
+                type(value), Sdf.ValueTypeNames.Color3f
+            )
+            shader.CreateInput(name, kind).Set(Gf.Vec3f(*value) if isinstance(value, tuple) else value)
+        shader.CreateInput("specularColor", Sdf.ValueTypeNames.Color3f).Set(Gf.Vec3f(0))
+        shader.CreateOutput("surface", Sdf.ValueTypeNames.Token)
+        material.CreateSurfaceOutput().ConnectToSource(shader.ConnectableAPI(), "surface")
+        UsdShade.MaterialBindingAPI.Apply(self.mesh.GetPrim()).Bind(material)
+        return shader
+
+    def node(
+        self, shader: UsdShade.Shader, name: str, identifier: str, output: str = "rgb"
+    ) -> UsdShade.Shader:
+        node = UsdShade.Shader.Define(
+            self.stage, shader.GetPrim().GetParent().GetPath().AppendChild(f"N_{name}")
+        )
+        node.CreateIdAttr(identifier)
+        node.CreateOutput(output, Sdf.ValueTypeNames.Float3)
+        given = shader.GetInput(name) or shader.CreateInput(name, Sdf.ValueTypeNames.Color3f)
+        given.ConnectToSource(node.ConnectableAPI(), output)
+        return node
+
+    def plan(self) -> lattice.Plan:
+        self.written += 1  # a layer that was opened stays as it was
+        self.file = self.folder / f"table{self.written}.usda"
+        self.stage.GetRootLayer().Export(str(self.file))
+        (self.folder / "table.lattice.yaml").write_text(self.text.replace("table.usda", self.file.name))
+        return lattice.open_plan(self.folder / "table.lattice.yaml")
+
+    def picture(self, pass_name: str = "beauty", **settings: object) -> np.ndarray:
+        settings = {"passes": [pass_name], **settings}
+        run = self.plan().override(**settings).run(workers=0, fresh=True)
+        assert run.ok, run.failures
+        return run.picture("the one cell", pass_name=pass_name)
+
+    def warnings(self) -> str:
+        return "\n".join(f"{f.what} {f.place} {f.cure}" for f in self.plan().check() if f.gravity != "note")
+
+
+@pytest.fixture
+def table(tmp_path: Path) -> Table:
+    return Table(tmp_path)
+
+
+def test_alpha_is_nothing_where_the_camera_sees_nothing_and_no_sky_is_there(table: Table) -> None:
+    table.mesh.AddScaleOp().Set(Gf.Vec3f(0.1, 1, 0.1))  # 2 units of the 4 that are seen
+    UsdLux.DistantLight.Define(table.stage, "/Sun").AddRotateXOp().Set(-90.0)
+    for background in ("sky", "clear"):
+        alpha = table.picture(background=background)[..., 3]
+        assert alpha[0, 0] == 0.0
+        assert alpha[8, 8] == 1.0
+        assert alpha.mean() == pytest.approx(0.25, abs=0.05)
+        assert table.picture("coverage", background=background)[0, 0] == 0.0
+    sky = UsdLux.DomeLight.Define(table.stage, "/Sky")
+    assert table.picture()[0, 0, 3] == 1.0
+    assert table.picture(background="clear")[0, 0, 3] == 0.0
+    UsdGeom.Imageable(sky).MakeInvisible()  # a sky that the cell does not show is none
+    assert table.picture()[0, 0, 3] == 0.0
+
+
+@pytest.mark.parametrize("normalize", [False, True])
+def test_a_distant_light_of_no_angle_sends_its_intensity_in_lux(table: Table, normalize: bool) -> None:
+    table.look(diffuseColor=(0.5, 0.5, 0.5))
+    sun = UsdLux.DistantLight.Define(table.stage, "/Sun")
+    sun.AddRotateXOp().Set(-90.0)
+    sun.CreateAngleAttr(0.0)
+    sun.CreateNormalizeAttr(normalize)
+    sun.CreateIntensityAttr(3.0)
+    assert table.picture("illuminance").mean() == pytest.approx(3.0, rel=0.01)
+    assert table.picture()[8, 8, 0] == pytest.approx(3.0 * 0.5 / np.pi, rel=0.01)  # E ρ / π
+
+
+@pytest.mark.parametrize("kind", ["png", "tga", "tiff"])
+def test_the_colours_of_an_image_with_alpha_are_those_it_holds(table: Table, kind: str) -> None:
+    pixels = np.zeros((4, 4, 4), np.uint8)
+    pixels[...] = (200, 100, 50, 51)
+    Image.fromarray(pixels).save(table.folder / f"leaf.{kind}")
+    np.testing.assert_array_equal(read_image(str(table.folder / f"leaf.{kind}")), pixels)
+    shader = table.look()
+    node = table.node(shader, "diffuseColor", "UsdUVTexture")
+    node.CreateInput("file", Sdf.ValueTypeNames.Asset).Set(Sdf.AssetPath(f"leaf.{kind}"))
+    node.CreateInput("sourceColorSpace", Sdf.ValueTypeNames.Token).Set("raw")
+    UsdLux.DomeLight.Define(table.stage, "/Sky")
+    albedo = table.picture("albedo")[8, 8]
+    np.testing.assert_allclose(albedo, np.array([200, 100, 50]) / 255, atol=0.004)
+
+
+@pytest.mark.parametrize("has", ["nothing", "constant", "vertex"])
+def test_a_reader_of_a_primvar_that_is_missing_gives_its_fallback(table: Table, has: str) -> None:
+    shader = table.look()
+    node = table.node(shader, "diffuseColor", "UsdPrimvarReader_float3", "result")
+    node.CreateInput("varname", Sdf.ValueTypeNames.String).Set("displayColor")
+    node.CreateInput("fallback", Sdf.ValueTypeNames.Float3).Set(Gf.Vec3f(0.1, 0.6, 0.2))
+    expected = (0.1, 0.6, 0.2)
+    if has != "nothing":
+        colour = table.mesh.CreateDisplayColorPrimvar(
+            UsdGeom.Tokens.constant if has == "constant" else UsdGeom.Tokens.vertex
+        )
+        count = 1 if has == "constant" else len(table.mesh.GetPointsAttr().Get())
+        expected = (0.7, 0.2, 0.4)
+        colour.Set([Gf.Vec3f(*expected)] * count)
+    UsdLux.DomeLight.Define(table.stage, "/Sky")
+    np.testing.assert_allclose(table.picture("albedo")[8, 8], expected, atol=0.003)
+
+
+@pytest.mark.parametrize(
+    "identifier", ["ND_standard_surface_surfaceshader", "ND_open_pbr_surface_surfaceshader"]
+)
+def test_a_surface_of_no_specular_reflects_nothing(table: Table, identifier: str) -> None:
+    shader = table.look()
+    shader.CreateIdAttr(identifier)
+    standard = "standard" in identifier
+    UsdLux.DomeLight.Define(table.stage, "/Sky")
+    for name in ("base", "base_weight"):
+        shader.CreateInput(name, Sdf.ValueTypeNames.Float).Set(0.0)
+    weight = shader.CreateInput("specular" if standard else "specular_weight", Sdf.ValueTypeNames.Float)
+    shader.CreateInput("specular_roughness", Sdf.ValueTypeNames.Float).Set(0.02)
+    weight.Set(0.0)
+    assert table.picture()[8, 8, 0] == pytest.approx(0.0, abs=1e-4)
+    for part in (1.0, 0.5):  # F0 = 0.04 at 1.5, times the weight
+        weight.Set(part)
+        assert table.picture(samples=256)[8, 8, 0] == pytest.approx(0.04 * part, rel=0.1)
+
+
+def test_a_colour_that_comes_from_a_node_that_is_not_read_is_grey_and_named(table: Table) -> None:
+    UsdLux.DomeLight.Define(table.stage, "/Sky")
+    shader = table.look()
+    table.node(shader, "diffuseColor", "ND_multiply_color3", "out")
+    np.testing.assert_allclose(table.picture("albedo")[8, 8], 0.18, atol=0.003)
+    said = table.warnings()
+    assert "diffuseColor comes from a node that is not read (ND_multiply_color3)" in said
+    assert "/Look" in said
+    shader.CreateIdAttr("ND_standard_surface_surfaceshader")
+    table.node(shader, "base_color", "ND_mix_color3", "out")
+    shader.CreateInput("emission", Sdf.ValueTypeNames.Float).Set(1.0)
+    table.node(shader, "emission_color", "ND_ramp4_color3", "out")
+    picture = table.picture(bounces=0)
+    assert picture[8, 8, 0] < 0.5  # it does not glow white
+    np.testing.assert_allclose(table.picture("albedo")[8, 8], 0.18, atol=0.06)
+    assert "emission_color comes from a node that is not read (ND_ramp4_color3)" in table.warnings()
+
+
+def skinned(table: Table) -> None:
+    UsdSkel.BindingAPI.Apply(table.mesh.GetPrim()).CreateJointIndicesPrimvar(True, 1).Set([0])
+
+
+def shaped(table: Table) -> None:
+    UsdSkel.BindingAPI.Apply(table.mesh.GetPrim()).CreateBlendShapeTargetsRel().SetTargets(["/Table/Smile"])
+
+
+def displaced(table: Table) -> None:
+    shader = table.look()
+    output = UsdShade.Material.Get(table.stage, "/Look").CreateDisplacementOutput()
+    shader.CreateOutput("displacement", Sdf.ValueTypeNames.Token)
+    output.ConnectToSource(shader.ConnectableAPI(), "displacement")
+
+
+def looped(table: Table) -> None:
+    table.mesh.CreateSubdivisionSchemeAttr("loop")
+
+
+def subsurface(table: Table) -> None:
+    shader = table.look()
+    shader.CreateIdAttr("ND_standard_surface_surfaceshader")
+    shader.CreateInput("subsurface", Sdf.ValueTypeNames.Float).Set(0.5)
+    shader.CreateInput("sheen", Sdf.ValueTypeNames.Float).Set(0.5)
+
+
+def carded(table: Table) -> None:
+    model = UsdGeom.Xform.Define(table.stage, "/Tree").GetPrim()
+    UsdGeom.ModelAPI.Apply(model).CreateModelDrawModeAttr("cards")
+
+
+def ribbons(table: Table) -> None:
+    curves = UsdGeom.BasisCurves.Define(table.stage, "/Grass")
+    curves.CreateTypeAttr("linear")
+    curves.CreateCurveVertexCountsAttr([2])
+    curves.CreatePointsAttr([Gf.Vec3f(0), Gf.Vec3f(0, 1, 0)])
+    curves.CreateWidthsAttr([0.1])
+    curves.CreateNormalsAttr([Gf.Vec3f(0, 0, 1)] * 2)
+
+
+def profiled(table: Table) -> None:
+    lamp = UsdLux.SphereLight.Define(table.stage, "/Lamp")
+    UsdLux.ShapingAPI.Apply(lamp.GetPrim()).CreateShapingIesFileAttr("spot.ies")
+
+
+def filtered(table: Table) -> None:
+    lamp = UsdLux.SphereLight.Define(table.stage, "/Lamp")
+    UsdLux.LightAPI(lamp).CreateFiltersRel().SetTargets(["/Gobo"])
+
+
+def plugged(table: Table) -> None:
+    UsdLux.PluginLight.Define(table.stage, "/Lamp")
+
+
+def geometry_light(table: Table) -> None:
+    UsdLux.GeometryLight.Define(table.stage, "/Lamp")
+
+
+def smoke(table: Table) -> None:
+    table.stage.DefinePrim("/Smoke", "Volume")
+
+
+def foggy(table: Table) -> None:
+    shader = table.look()
+    output = UsdShade.Material.Get(table.stage, "/Look").CreateVolumeOutput()
+    shader.CreateOutput("volume", Sdf.ValueTypeNames.Token)
+    output.ConnectToSource(shader.ConnectableAPI(), "volume")
+
+
+def unknown_shader(table: Table) -> None:
+    table.look().CreateIdAttr("SomeOtherSurface")
+
+
+def bumpy(table: Table) -> None:
+    table.node(table.look(), "normal", "ND_bump_vector3", "out")
+
+
+def rough_by_noise(table: Table) -> None:
+    table.node(table.look(), "roughness", "ND_noise2d_float", "out")
+
+
+def hsv(table: Table) -> None:
+    table.node(table.look(), "emissiveColor", "ND_hsvadjust_color3", "out")
+
+
+def transform_of_colour(table: Table) -> None:
+    table.node(table.look(), "opacity", "ND_clamp_float", "out")
+
+
+def film(table: Table) -> None:
+    shader = table.look()
+    shader.CreateIdAttr("ND_open_pbr_surface_surfaceshader")
+    for name in ("thin_film_weight", "fuzz_weight", "subsurface_weight"):
+        shader.CreateInput(name, Sdf.ValueTypeNames.Float).Set(0.5)
+
+
+def hermite(table: Table) -> None:
+    table.stage.DefinePrim("/Wire", "HermiteCurves")
+
+
+@pytest.mark.parametrize(
+    ("make", "prim", "word"),
+    [(skinned, "/Table", "skeleton"), (shaped, "/Table", "blend shapes"), (displaced, "/Look", "displace"),
+     (looped, "/Table", "Loop"), (subsurface, "/Look", "subsurface"), (subsurface, "/Look", "sheen"),
+     (carded, "/Tree", "cards"), (ribbons, "/Grass", "Ribbons"), (profiled, "/Lamp", "IES"),
+     (filtered, "/Lamp", "filters"), (plugged, "/Lamp", "PluginLight"), (geometry_light, "/Lamp", "GeometryLight"),
+     (smoke, "/Smoke", "Volume"), (foggy, "/Look", "volume"), (unknown_shader, "/Look", "SomeOtherSurface"),
+     (bumpy, "/Look", "ND_bump"), (rough_by_noise, "/Look", "ND_noise2d"), (hsv, "/Look", "ND_hsvadjust"),
+     (transform_of_colour, "/Look", "ND_clamp"), (film, "/Look", "thin film"), (film, "/Look", "fuzz"),
+     (film, "/Look", "subsurface"), (hermite, "/Wire", "HermiteCurves")],
+)  # fmt: skip
+def test_nothing_is_left_out_without_a_word(table: Table, make, prim: str, word: str) -> None:
+    UsdLux.DomeLight.Define(table.stage, "/Sky")
+    make(table)
+    said = [line for line in table.warnings().splitlines() if word in line]
+    assert len(said) == 1, table.warnings()
+    assert prim in said[0]
+    survey = lattice.survey(table.file)
+    told = {**survey.omitted, **{why: [path] for path, why in survey.unknown_materials.items()}}
+    assert any(word in what and prim in prims for what, prims in told.items())
+
+
+def test_nothing_is_said_of_a_scene_that_is_drawn_whole(table: Table) -> None:
+    table.look(diffuseColor=(0.5, 0.5, 0.5))
+    UsdLux.DomeLight.Define(table.stage, "/Sky")
+    write_geometry(table.stage, "/Ball", sphere(6))
+    table.text += "axes:\n  a:\n    b:\n      edits:\n        - link: {light: /Sky, to: /Ball}\n"
+    assert table.warnings() == ""
+
+
+def test_motion_is_there_whichever_cell_asks_for_it(table: Table) -> None:
+    UsdLux.DomeLight.Define(table.stage, "/Sky")
+    move = table.mesh.AddTranslateOp()
+    move.Set(Gf.Vec3d(0), 1)
+    move.Set(Gf.Vec3d(0.5, 0, 0), 2)
+    table.text += "axes:\n  pass:\n    one: {passes: [beauty]}\n    two: {passes: [motion]}\n"
+    table.text = table.text.replace("pass:", "which:").replace(
+        "format: exr", 'format: exr, output: "{which}.{ext}"'
+    )
+    run = table.plan().run(workers=0)
+    assert len(run.tasks) == 1, run.tasks
+    # 4 units are 16 pixels wide.
+    np.testing.assert_allclose(run.picture("two", pass_name="motion")[8, 8], (2.0, 0.0), atol=1e-3)
+    assert oiio.geterror() == ""
