@@ -322,3 +322,26 @@ def test_motion_is_there_whichever_cell_asks_for_it(table: Table) -> None:
     # 4 units are 16 pixels wide.
     np.testing.assert_allclose(run.picture("two", pass_name="motion")[8, 8], (2.0, 0.0), atol=1e-3)
     assert oiio.geterror() == ""
+
+
+def test_position_depth_and_texture_coordinates_of_a_pixel_are_of_one_place(table: Table) -> None:
+    """A slanted, scaled and turned table, instances of it, seen from aside; any pixel it fills."""
+    UsdLux.DomeLight.Define(table.stage, "/Sky")
+    table.mesh.AddRotateXYZOp().Set(Gf.Vec3f(20, 15, 50))
+    table.mesh.AddScaleOp().Set(Gf.Vec3f(1.5, 1, 0.7))
+    passes = ["position", "depth", "uv", "coverage"]
+    run = table.plan().override(passes=passes, samples=24, size="40x40").run(workers=0)
+    assert run.ok
+    position, depth, uv, cover = (run.picture("the one cell", pass_name=name) for name in passes)
+    whole = cover[..., 0] > 0.999
+    assert whole.mean() > 0.5
+    # The camera looks down from (0, 10, 0): depth along its axis is 10 − y, and x, z follow from the pixel.
+    np.testing.assert_allclose(10.0 - position[whole][:, 1], depth[whole][:, 0], atol=1e-4)
+    at = (np.arange(40) + 0.5) / 40 - 0.5
+    x, z = np.meshgrid(at * 0.4, at * 0.4)
+    np.testing.assert_allclose(position[whole][:, 0], (x * depth[..., 0])[whole], atol=1e-4)
+    np.testing.assert_allclose(position[whole][:, 2], (z * depth[..., 0])[whole], atol=1e-4)
+    # Texture coordinates are linear on a plane: what fits some pixels fits all to a hair.
+    known = np.concatenate([position[whole], np.ones((whole.sum(), 1))], axis=1)
+    fitted, *_ = np.linalg.lstsq(known, uv[whole], rcond=None)
+    np.testing.assert_allclose(known @ fitted, uv[whole], atol=1e-4)

@@ -31,8 +31,15 @@ from grandlattice.tracer.stream import (
     kept,
     kept_number,
 )
-from grandlattice.tracer.vectors import dot, frame, luminance, subtract, to_world
-from grandlattice.tracer.vertices import hit_vertex, just_behind, lifted, of_placements, solid_at
+from grandlattice.tracer.vectors import along, choose, dot, frame, luminance, subtract, to_world
+from grandlattice.tracer.vertices import (
+    hit_vertex,
+    just_behind,
+    lifted,
+    of_placements,
+    slid_coordinates,
+    solid_at,
+)
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -78,10 +85,10 @@ def alpha_behind(scene, room, options, active, path, t_near):
 
 @inner
 def _depth_at_centre(lens, column, line, depth, vertex, time):
-    """Depth of surfaces under their pixels' centres, from their tangent planes there.
+    """Depth and point of surfaces under their pixels' centres, on their tangent planes.
 
-    Two samples of one slanted surface then agree on its depth, to the edge of the object; where
-    the plane is seen edge-on, the sample's own depth stands.
+    Two samples of one slanted surface then agree on them, to the edge of the object; where the plane
+    is seen edge-on, the sample's own depth and point stand.
     """
     origin, direction, forward = shoot(
         lens, centre_of(column), centre_of(line), 0.0 * depth, 0.0 * depth, time
@@ -90,7 +97,9 @@ def _depth_at_centre(lens, column, line, depth, vertex, time):
     centred = dot(subtract(vertex.point, origin), vertex.facing) / slope * forward
     bound = 3.0 * pixel_width_at(lens, depth) / -slope
     edge_on = dot(direction, vertex.facing) > -0.02
-    return where(edge_on | ~(abs(centred - depth) <= bound), depth, centred)
+    stays = edge_on | ~(abs(centred - depth) <= bound)
+    point = choose(stays, vertex.point, along(origin, direction, centred / forward))
+    return where(stays, depth, centred), point
 
 
 @inner
@@ -105,24 +114,25 @@ def record_first(scene, room, lens, options, writing, aside, path, vertex, norma
     forward = 0.0 * path.time + 1.0
     if lens.around == 0:
         forward = -dot(away, (lens.axes[6], lens.axes[7], lens.axes[8]))
-    depth = _depth_at_centre(lens, column, line, vertex.distance * forward, vertex, path.time)
+    depth, point = _depth_at_centre(lens, column, line, vertex.distance * forward, vertex, path.time)
+    u, v = slid_coordinates(scene, vertex, subtract(point, vertex.point))
     keep(room, DEPTH, path, where(aside, -depth, depth), both)
     keep_triple(room, NORMAL, path, normal, both)
-    keep_triple(room, POSITION, path, vertex.point, both)
-    keep(room, UV, path, vertex.u, both)
-    keep(room, UV + CAPACITY, path, vertex.v, both)
+    keep_triple(room, POSITION, path, point, both)
+    keep(room, UV, path, u, both)
+    keep(room, UV + CAPACITY, path, v, both)
     keep_number(room, OBJECT, path, int32s(scene.item)[vertex.placement], both)
     keep_number(room, LOOK, path, vertex.material, both)
     if not options.occlusion:
         return 0
     s, t = frame(vertex.normal)
-    u, v = pair(path.seed, path.sample, all_lanes(_OPENNESS))
-    up = to_world(cosine_direction(u, v), s, t, vertex.normal)
+    x, y = pair(path.seed, path.sample, all_lanes(_OPENNESS))
+    up = to_world(cosine_direction(x, y), s, t, vertex.normal)
     origin, rays = lifted(vertex, up), 0
     wanted, reaches = int32s(options.shares), float32s(options.shares)
     for k in range(options.share_count):
         if wanted[2 * k] == CLOSED:
-            radius = 0.0 * u + reaches[2 * k + 1]
+            radius = 0.0 * x + reaches[2 * k + 1]
             closed = blocked(
                 scene.opaque, room, writing, origin, up, radius, all_lanes(OTHER), path.time
             )  # fmt: skip

@@ -220,15 +220,38 @@ def _turned(rows, v):
 
 
 @inner
-def bumped(scene, vertex, bump, by_second, direction):
-    """Shading normals after a normal map, in the tangent frame of the texture coordinates it is read by:
-    the second ones where `by_second` says so."""
+def _edges(scene, vertex):
+    """Two sides of each triangle in the world, from its first corner."""
     p, i, k = float32s(scene.points), int32s(scene.corners), 3 * vertex.triangle
     p0, p1, p2 = triple(p, 3 * i[k]), triple(p, 3 * i[k + 1]), triple(p, 3 * i[k + 2])
     e1, e2 = subtract(p1, p0), subtract(p2, p0)
     if scene.turns != 0:
         turn = load_rows(float32s(scene.turns), vertex.turn * 32 + 16)
         e1, e2 = _turned(turn, e1), _turned(turn, e2)
+    return e1, e2
+
+
+@inner
+def slid_coordinates(scene, vertex, by):
+    """Texture coordinates a little beside vertices, `by` along their triangles' planes."""
+    e1, e2 = _edges(scene, vertex)
+    a, b, c = dot(e1, e1), dot(e1, e2), dot(e2, e2)
+    x, y = dot(by, e1), dot(by, e2)
+    whole = a * c - b * b
+    flat = whole <= 1e-12 * a * c
+    whole = where(flat, 1.0, whole)
+    s, t = where(flat, 0.0, (c * x - b * y) / whole), where(flat, 0.0, (a * y - b * x) / whole)
+    w, k = float32s(scene.shading), 16 * vertex.triangle + 9
+    u = vertex.u + s * (w[k + 2] - w[k]) + t * (w[k + 4] - w[k])
+    v = vertex.v + s * (w[k + 3] - w[k + 1]) + t * (w[k + 5] - w[k + 1])
+    return u, v
+
+
+@inner
+def bumped(scene, vertex, bump, by_second, direction):
+    """Shading normals after a normal map, in the tangent frame of the texture coordinates it is read by:
+    the second ones where `by_second` says so."""
+    e1, e2 = _edges(scene, vertex)
     w, k = float32s(scene.shading), 16 * vertex.triangle + 9
     u1, v1 = w[k + 2] - w[k], w[k + 3] - w[k + 1]
     u2, v2 = w[k + 4] - w[k], w[k + 5] - w[k + 1]
