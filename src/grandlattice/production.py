@@ -26,6 +26,7 @@ from grandlattice import review as reviewing
 from grandlattice.checks import Checked, Facilities, Finding, run_checks
 from grandlattice.compiled import is_compiled
 from grandlattice.errors import ImageError, LatticeError, OutputError, PlanError, RunError, nearest
+from grandlattice.files import is_file
 from grandlattice.notices import Teller
 from grandlattice.plan import (
     Cell,
@@ -130,7 +131,7 @@ class Planned:
         named = [self.folder / text for text in self.model.texts()]
         for said in self.lattice.everything_said():
             named += [self.folder / text for placed in said.edits for text in texts_of(placed.edit)]
-        return frozenset(files_read(self.scene, [path for path in named if _is_file(path)]))
+        return frozenset(files_read(self.scene, [path for path in named if is_file(path)]))
 
     @cached_property
     def versions(self) -> Versions:
@@ -463,14 +464,6 @@ def only_unfinished(run: Run) -> Outlook:
     whole, lost = run.outlook, run.ledger.unfinished()
     numbers = np.array([task.number for task in whole.done if task.trace in lost], np.int64)
     return Outlook(whole.done.only(numbers), whole.done.only(np.setdiff1d(whole.done.numbers, numbers)))
-
-
-def _is_file(path: Path) -> bool:
-    """Whether a text of a plan names a file; most name no file at all, and some cannot."""
-    try:
-        return path.is_file()
-    except (OSError, ValueError):
-        return False
 
 
 def _order(planned: Planned, threads: int, allow_missing: bool, existing: str) -> WorkOrder:

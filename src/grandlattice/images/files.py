@@ -12,6 +12,7 @@ import OpenImageIO as oiio
 from numpy.typing import NDArray
 
 from grandlattice.errors import ImageError
+from grandlattice.files import is_file
 
 REC709 = (0.64, 0.33, 0.30, 0.60, 0.15, 0.06, 0.3127, 0.3290)
 """Chromaticities of the pictures: Rec.709 primaries, D65 (ITU-R BT.709)."""
@@ -47,6 +48,8 @@ def read_image(path: str, packaged: bytes | None = None) -> NDArray:
     """
     if packaged is not None:
         return _read_packaged(path, packaged)
+    if not is_file(path):
+        raise ImageError(f"{Path(path).name[:80]} is missing, or is no image.")
     as_stored = oiio.ImageSpec()
     as_stored.attribute("oiio:UnassociatedAlpha", 1)  # UsdUVTexture: r, g and b are what the file holds
     source = oiio.ImageInput.open(path, as_stored)

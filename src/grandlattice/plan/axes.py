@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from pydantic import ValidationError
 
 from grandlattice.errors import NoSuchCell, Place, PlanError, nearest
+from grandlattice.files import is_file
 from grandlattice.plan.reader import Document
 from grandlattice.plan.schema import Bundle, EachAxis, EachFile, EachVariant, PlanModel, SweepAxis
 from grandlattice.plan.settings import Settings
@@ -239,7 +240,10 @@ def _variants(each: EachVariant, facts: SceneFacts, place: Place) -> Found:
 def _files(pattern: str, folder: FilePath, place: Place) -> Found:
     if pattern.startswith(("/", "~")) or ".." in FilePath(pattern).parts:
         raise PlanError(f"{pattern} is not below the plan's folder.", place=place)
-    paths = sorted(path for path in folder.glob(pattern) if path.is_file())
+    try:
+        paths = sorted(path for path in folder.glob(pattern) if is_file(path))
+    except (ValueError, OSError, NotImplementedError):
+        raise PlanError(f"{pattern!r} is no pattern for files.", place=place) from None
     stems = [path.stem for path in paths]
     return [
         (path.stem if stems.count(path.stem) == 1 else path.name, path.relative_to(folder).as_posix(), None)

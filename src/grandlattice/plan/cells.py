@@ -273,6 +273,8 @@ def decided(settings: Mapping[str, Any], origins: Mapping[str, Place], facts: Sc
     for key in ("passes", "format"):
         if key in known:
             known[key] = tuple(dict.fromkeys(known[key]))
+    if not known.get("passes", ("beauty",)):
+        raise PlanError("No pass is left here.", place=origins.get("passes"), cure="leave one of them")
     if "passes" in known:
         known["passes"] = _every_light(known["passes"], facts)
     size, scale = settings.get("size") or CellSettings.size, settings.get("scale")

@@ -13,7 +13,9 @@ from pathlib import Path
 from typing import Any
 
 from grandlattice.errors import PlanError, nearest
+from grandlattice.files import is_file
 from grandlattice.plan.reader import Document, read_document
+from grandlattice.plan.values import shortened
 
 SHARED = ("words", "select", "materials", "qualities", "own-passes", "takes", "renderers")
 _MOST_FILES = 100
@@ -43,11 +45,14 @@ def _gather(document: Document, found: list[Document], above: tuple[Path, ...]) 
         place = document.place(["include", k])
         if not isinstance(text, str) or not text.strip():
             raise PlanError("include names plan files, such as house.lattice.yaml.", place=place)
-        file = (folder / text).resolve()
+        file = folder / text
+        if not is_file(file):
+            raise PlanError(
+                f"There is no file {shortened(text)} to include.", place=place, cure="check the path"
+            )
+        file = file.resolve()
         if file in above or len(above) + len(found) > _MOST_FILES:
             raise PlanError(f"{text} includes itself.", place=place)
-        if not file.is_file():
-            raise PlanError(f"There is no file {text} to include.", place=place, cure="check the path")
         other = read_document(file)
         for key in other.data:
             if key not in (*SHARED, "include", "lattice"):
@@ -93,4 +98,4 @@ def _moved(value: Any, its: Path, ours: Path) -> Any:
 
 def _file(text: str, its: Path, ours: Path) -> str:
     path = its / text
-    return Path(os.path.relpath(path, ours)).as_posix() if path.is_file() else text
+    return Path(os.path.relpath(path, ours)).as_posix() if is_file(path) else text

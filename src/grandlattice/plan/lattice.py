@@ -22,6 +22,7 @@ from grandlattice.plan.sayings import Saying, Sayings
 from grandlattice.plan.schema import AddRule, AtRule, DropRule, KeepRule, PlanModel
 
 _MOST_PLACES = 20_000_000
+_MOST_AXES = 60
 FRAME = "frame"
 
 
@@ -214,6 +215,10 @@ def build_lattice(model: PlanModel, document: Document, facts: SceneFacts) -> La
     dims = _dimensions(model, document, axes)
     shape = tuple(len(axes[group[0]].options) for group in dims)
     total = int(np.prod([float(n) for n in shape]))
+    if len(shape) > _MOST_AXES:
+        raise PlanError(
+            f"The plan has {len(shape)} axes, more than {_MOST_AXES}.", place=document.place(["axes"])
+        )
     if total > _MOST_PLACES:
         raise PlanError(
             f"The axes multiply to {total:,} cells, more than {_MOST_PLACES:,}.",

@@ -19,6 +19,9 @@ from grandlattice.plan.reader import Document
 from grandlattice.plan.schema import Bundle, PlanModel
 from grandlattice.plan.settings import PASSES, Settings, is_built_in
 
+_DEEPEST = 60  # takes, or qualities, built on one another
+_MOST_UNROLLED = 200_000  # takes in all entries of a plan together
+
 
 @dataclass(frozen=True)
 class PlacedEdit:
@@ -69,6 +72,7 @@ class Sayings:
 
     def __init__(self, model: PlanModel, document: Document, axes: Sequence[AxisTable]) -> None:
         self._model, self._document = model, document
+        self._unrolled_so_far = 0
         self.defaults = self.of("defaults", [(model.defaults, ("defaults",))])
         self.options = tuple(
             tuple(self.of(f"{axis.name}={option.name}", option.said) for option in axis.options)
@@ -97,16 +101,24 @@ class Sayings:
                     ]
         return Saying(source, tuple(settings), tuple(edits))
 
-    def _settings(self, said: Settings, path: Path) -> Iterator[tuple[str, Any, Place]]:
+    def _settings(
+        self, said: Settings, path: Path, above: tuple[str, ...] = ()
+    ) -> Iterator[tuple[str, Any, Place]]:
         given = said.given()
         if "quality" in given:
             name = given["quality"]
+            if name in above or len(above) >= _DEEPEST:
+                raise PlanError(
+                    f"The quality {name} is built on itself." if name in above
+                    else f"Qualities are built on each other more than {_DEEPEST} deep.",
+                    place=self._place(path, "quality"),
+                )  # fmt: skip
             if name not in self._model.qualities:
                 raise PlanError(
                     f"There is no quality {name}. {nearest(name, self._model.qualities)}",
                     place=self._place(path, "quality"),
                 )
-            yield from self._settings(self._model.qualities[name], ("qualities", name))
+            yield from self._settings(self._model.qualities[name], ("qualities", name), (*above, name))
         for name in given.get("passes", ()):
             known = self._model.own_passes
             if not is_built_in(name.lstrip("+-")) and name.lstrip("+-") not in known:
@@ -148,9 +160,18 @@ class Sayings:
                         f"There is no take {name}. {nearest(name, self._model.takes)}",
                         place=self._place((*at, "use")),
                     )
-                if name in above:
+                if name in above or len(above) >= _DEEPEST:
                     raise PlanError(
-                        f"The take {name} is built on itself.", place=self._place(("takes", name))
+                        f"The take {name} is built on itself." if name in above
+                        else f"Takes are built on each other more than {_DEEPEST} deep.",
+                        place=self._place(("takes", name)),
+                    )  # fmt: skip
+                self._unrolled_so_far += 1
+                if self._unrolled_so_far > _MOST_UNROLLED:
+                    raise PlanError(
+                        f"The takes unroll to more than {_MOST_UNROLLED:,} parts.",
+                        place=self._place(("takes", name)),
+                        cure="have each take used once",
                     )
                 yield from walk(self._model.takes[name], ("takes", name), (*above, name))
             yield current, at

@@ -113,6 +113,8 @@ def _check_format(value: object) -> str:
 
 
 def _check_passes(value: list[str]) -> list[str]:
+    if not value:
+        raise ValueError("name one pass at least, such as beauty")
     amends = [name[:1] in ("+", "-") for name in value]
     if any(amends) and not all(amends):
         raise ValueError("a list of passes either replaces (depth) or amends (+depth, -depth)")
@@ -157,9 +159,18 @@ Passes = Annotated[
     BeforeValidator(lambda v: _check_passes([str(x) for x in as_list(v)])),
     _one_or_many({"type": "string", "pattern": r"^[+-]?\w[\w.*-]*$"}),
 ]
+
+
+def _check_formats(value: object) -> list[object]:
+    formats = as_list(value)
+    if not formats:
+        raise ValueError("name one format at least, such as exr")
+    return formats
+
+
 Formats = Annotated[
     list[Annotated[str, BeforeValidator(_check_format)]],
-    BeforeValidator(as_list),
+    BeforeValidator(_check_formats),
     _one_or_many({"enum": list(FORMATS)}),
 ]
 Texts = Annotated[list[Text], BeforeValidator(as_list), _one_or_many(_TEXT, _NUMBER)]

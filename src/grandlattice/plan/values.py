@@ -12,6 +12,7 @@ from datetime import time as clock_time
 from zoneinfo import ZoneInfo
 
 _MOST_FRAMES = 1_000_000
+_MOST_PIXELS = 999_999  # along a side
 
 
 @dataclass(frozen=True)
@@ -31,7 +32,11 @@ class Size:
     def scaled(self, share: float) -> Size:
         """The size times `share` (1 is 100 %), at least one pixel each way; the same on paper."""
         ppi = None if self.ppi is None else self.ppi * share
-        return Size(max(1, round(self.width * share)), max(1, round(self.height * share)), ppi)
+        return Size(_pixels(self.width * share), _pixels(self.height * share), ppi)
+
+
+def _pixels(number: float) -> int:
+    return max(1, round(min(number, _MOST_PIXELS)))
 
 
 @dataclass(frozen=True)
@@ -140,7 +145,16 @@ def paper_size(width_mm: float, height_mm: float, ppi: float) -> Size:
     >>> str(paper_size(420, 297, 300))
     '4961x3508'
     """
-    return Size(max(1, round(width_mm / 25.4 * ppi)), max(1, round(height_mm / 25.4 * ppi)), ppi)
+    return Size(_pixels(width_mm / 25.4 * ppi), _pixels(height_mm / 25.4 * ppi), ppi)
+
+
+_LONGEST = 60  # letters of a time
+_MOST_SECONDS = 3.2e9  # a hundred years
+
+
+def shortened(text: str) -> str:
+    """A text as it is quoted in a message: of a long one the beginning."""
+    return text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…"
 
 
 _SECONDS = {"s": 1.0, "min": 60.0, "h": 3600.0, "d": 86400.0}
@@ -151,12 +165,14 @@ def read_seconds(value: object) -> float:
     if isinstance(value, float):
         return value
     text = str(value).strip()
-    parts = re.findall(r"(\d+(?:\.\d+)?)\s*(s|min|h|d)(?![a-z])", text)
-    if re.fullmatch(r"\d+(\.\d+)?", text):
+    parts = re.findall(r"(\d{1,12}(?:\.\d{1,12})?)\s*(s|min|h|d)(?![a-z])", text[:_LONGEST])
+    if re.fullmatch(r"\d{1,12}(\.\d{1,12})?", text):
         parts = [(text, "s")]
+    elif not re.fullmatch(r"(?:\d{1,12}(?:\.\d{1,12})?\s*(?:s|min|h|d)\s*)+", text[: _LONGEST + 1]):
+        parts = []
     whole = sum(float(number) * _SECONDS[unit] for number, unit in parts)
-    if not re.fullmatch(r"(\d+(\.\d+)?\s*(s|min|h|d)?\s*)+", text) or whole <= 0.0:
-        raise ValueError(f"a time is written 90 s, 10 min or 1 h 30 min, not {text!r}")
+    if not 0.0 < whole < _MOST_SECONDS or len(text) > _LONGEST:
+        raise ValueError(f"a time is written 90 s, 10 min or 1 h 30 min, not {shortened(text)!r}")
     return whole
 
 
@@ -178,8 +194,8 @@ def read_percent(value: object) -> float:
     if isinstance(value, float):
         return value
     match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*%\s*", str(value))
-    if match is None or float(match[1]) == 0:
-        raise ValueError(f"a share is written 50%, not {str(value)!r}")
+    if match is None or not 0 < float(match[1]) <= 1e6:
+        raise ValueError(f"a share is written 50%, not {shortened(str(value))!r}")
     return float(match[1]) / 100.0
 
 
@@ -201,7 +217,7 @@ def read_frames(value: object) -> Frames:
             raise ValueError(f"frames {text!r} go on by 0, which never ends")
         if last < first:
             raise ValueError(f"frames {text!r} end before they begin")
-        if (last - first) // step >= _MOST_FRAMES:
-            raise ValueError(f"frames {text!r} are more than {_MOST_FRAMES:,}")
+        if len(numbers) + (last - first) // step >= _MOST_FRAMES:
+            raise ValueError(f"frames {shortened(text)!r} are more than {_MOST_FRAMES:,}")
         numbers += range(first, last + 1, step)
     return Frames(text, tuple(dict.fromkeys(numbers)))

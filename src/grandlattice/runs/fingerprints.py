@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from grandlattice.files import is_file
 from grandlattice.plan import Cell, PlanModel, PlannedFile
 from grandlattice.plan.cells import TRACED, CellSettings
 from grandlattice.plan.sayings import PlacedEdit
@@ -138,11 +139,11 @@ class Fingerprints:
         return _digest([edit.verb, body, [self._file(text) for text in _texts(body) if self._is_file(text)]])
 
     def _is_file(self, text: str) -> bool:
-        return "." in text and len(text) < 1024 and (self._folder / text).is_file()
+        return "." in text and len(text) < 1024 and is_file(self._folder / text)
 
     def _file(self, name: str | None) -> str:
         path = self._folder / str(name)
-        return file_digest(path) if path.is_file() else "missing"
+        return file_digest(path) if is_file(path) else "missing"
 
 
 def _texts(value: object) -> Iterator[str]:

@@ -63,7 +63,7 @@ class FolderStore:
         at = self.folder
         for k, part in enumerate(parts[:-1]):
             at = at / part
-            if at.is_symlink() and "/".join(parts[: k + 1]) not in self._fixed:
+            if _is_link(at) and "/".join(parts[: k + 1]) not in self._fixed:
                 raise OutputError(
                     f"{path} would land outside the output folder: {at} is a link to {at.resolve()}.",
                     cure="remove the link, or let the output template begin with its folder",
@@ -73,7 +73,7 @@ class FolderStore:
     def links(self) -> list[tuple[Path, Path]]:
         """Links that are followed: the folder or a fixed folder, and where each leads."""
         there = [self.folder, *(self.folder / top for top in sorted(self._fixed))]
-        return [(each, each.resolve()) for each in there if each.is_symlink()]
+        return [(each, each.resolve()) for each in there if _is_link(each)]
 
     def size(self, path: str) -> int | None:
         try:
@@ -83,7 +83,7 @@ class FolderStore:
 
     def is_link(self, path: str) -> bool:
         """Whether a link stands where a file will be; no run makes one."""
-        return self.path(path).is_symlink()
+        return _is_link(self.path(path))
 
     def listing(self, folder: str) -> dict[str, int]:
         """Names and sizes of the files and links in a folder; none where there is no such folder."""
@@ -252,6 +252,13 @@ def _is_full(folder: Path) -> bool:
     try:
         return shutil.disk_usage(folder).free < 1 << 16
     except OSError:
+        return False
+
+
+def _is_link(path: Path) -> bool:
+    try:
+        return path.is_symlink()
+    except OSError:  # a name that no file can have
         return False
 
 

@@ -15,12 +15,12 @@ from pathlib import Path
 
 from pxr import Gf, Sdf, Usd, UsdShade, UsdUtils
 
-from grandlattice.errors import EditError
+from grandlattice.errors import EditError, nearest
 from grandlattice.plan import STRUCTURAL, PlacedEdit, PlanModel
 from grandlattice.plan.schema import MadeMaterial
 from grandlattice.stage.composing import MATERIALS, Draft, Note
 from grandlattice.stage.edits import author
-from grandlattice.stage.scene import Scene, quiet_usd
+from grandlattice.stage.scene import Scene, material_paths, quiet_usd, resolved, usd_layer
 from grandlattice.stage.selecting import HELPERS, Selector
 
 _MOST_KEPT = 500  # structures
@@ -141,15 +141,19 @@ class Drafting:
                 self._selector.forget()
 
     def _overlaid(self, placed: PlacedEdit) -> Sdf.Layer:
-        file = (self._folder / placed.edit.body.file).resolve()
-        layer = Sdf.Layer.FindOrOpen(str(file)) if file.is_file() else None
+        file = resolved(self._folder / placed.edit.body.file)
+        layer = usd_layer(file)
         if layer is None:
             raise EditError(
                 f"The overlay {placed.edit.body.file} is not there, or is no USD file.",
                 place=placed.place,
                 cure="check the path; it is relative to the plan",
             )
-        layer.SetPermissionToEdit(False)
+        if layer == self._scene.layer or file == self._scene.file.resolve():
+            raise EditError(
+                f"The overlay {placed.edit.body.file} is the scene itself.", place=placed.place,
+                cure="name another file, with what is to be laid over the scene",
+            )  # fmt: skip
         return layer
 
     def _stack(self, layers: Sequence[Sdf.Layer], force: bool = False) -> None:
@@ -215,13 +219,18 @@ def helper_layer(scene: Scene, materials: Mapping[str, MadeMaterial], folder: Pa
 
 
 def _from_file(stage: Usd.Stage, path: Sdf.Path, made: MadeMaterial, folder: Path) -> None:
-    file = (folder / str(made.file)).resolve()
-    if not file.is_file():
-        raise EditError(f"The material file {made.file} is not there.", cure="check its path")
-    prim = stage.DefinePrim(path)
-    prim.GetReferences().AddReference(str(file), str(made.prim))
-    if not prim.IsA(UsdShade.Material):
-        raise EditError(f"{made.file} has no material at {made.prim}.")
+    layer = usd_layer(resolved(folder / str(made.file)))
+    if layer is None:
+        raise EditError(
+            f"The material file {made.file} is not there, or is no USD file.", cure="check its path"
+        )
+    known = material_paths(layer)
+    if str(made.prim) not in known:
+        raise EditError(
+            f"{made.file} has no material at {made.prim}. {nearest(str(made.prim), known)}",
+            cure="glat survey shows the materials of a file",
+        )
+    stage.DefinePrim(path).GetReferences().AddReference(layer.identifier, str(made.prim))
 
 
 def _made(stage: Usd.Stage, path: Sdf.Path, made: MadeMaterial) -> None:

@@ -15,9 +15,12 @@ from pathlib import Path
 from pxr import Ar, Sdf, Tf, Usd, UsdGeom, UsdUtils
 
 from grandlattice.errors import Place, SceneError
+from grandlattice.files import is_file, is_there
 from grandlattice.plan import PrimFact, SceneFacts
+from grandlattice.plan.values import shortened
 from grandlattice.stage.attributes import is_light
 from grandlattice.stage.selecting import Selector
+from grandlattice.stage.soundness import refuse_bottomless, refuse_devices
 
 ENDINGS = (".usd", ".usda", ".usdc", ".usdz")
 
@@ -104,19 +107,25 @@ def open_scene(file: Path) -> Scene:
     SceneError
         When there is no such file, or it is no USD.
     """
-    if not file.exists():
-        raise SceneError(f"There is no scene at {file}.", cure="check the path; it is relative to the plan")
+    if not is_there(file):
+        raise SceneError(
+            f"There is no scene at {shortened(str(file))}.", cure="check the path; it is relative to the plan"
+        )
     if file.suffix.lower() not in ENDINGS:
         raise SceneError(
             f"{file.name} is no USD scene: its name ends in {file.suffix or 'nothing'}.",
             cure="name a file that ends in " + ", ".join(ENDINGS),
         )
+    if not is_file(file):
+        raise SceneError(f"{file.name} is no file but something else.", cure="name a file")
     try:
         with quiet_usd():
             layer = Sdf.Layer.FindOrOpen(str(file.resolve()))
             if layer is not None:
                 layer.SetPermissionToEdit(False)
+                refuse_devices(layer)
                 stage = Usd.Stage.Open(layer, Usd.Stage.LoadAll)
+                refuse_bottomless(stage)
     except Tf.ErrorException as problem:
         raise _unreadable(file, problem) from None
     if layer is None:
@@ -142,6 +151,34 @@ def _unreadable(file: Path, problem: Exception | None) -> SceneError:
         place=Place(file),
         cure="open it in a USD program and save it again, or name another scene",
     )
+
+
+def usd_layer(file: Path) -> Sdf.Layer | None:
+    """A layer, not to be edited; None where there is no such file, or it is no USD."""
+    if not is_file(file):
+        return None
+    try:
+        with quiet_usd():
+            layer = Sdf.Layer.FindOrOpen(str(file))
+    except (Tf.ErrorException, UnicodeDecodeError):
+        return None
+    if layer is not None:
+        layer.SetPermissionToEdit(False)
+    return layer
+
+
+def resolved(path: Path) -> Path:
+    """A path with its links followed; as it is where it is none that can be."""
+    try:
+        return path.resolve()
+    except (OSError, ValueError, RuntimeError):
+        return path
+
+
+def material_paths(layer: Sdf.Layer) -> list[str]:
+    """The materials in a file."""
+    stage = Usd.Stage.Open(layer)
+    return [str(prim.GetPath()) for prim in stage.TraverseAll() if prim.GetTypeName() == "Material"]
 
 
 def read_asset(path: str) -> bytes | None:
@@ -174,7 +211,7 @@ def files_read(scene: Scene, named: Iterable[Path]) -> set[Path]:
     usd = [scene.file.resolve()]
     for path in named:
         found.add(path)
-        if path.suffix.lower() in ENDINGS and path.is_file():
+        if path.suffix.lower() in ENDINGS and is_file(path):
             usd.append(path)
     with quiet_usd():
         for file in dict.fromkeys(usd):

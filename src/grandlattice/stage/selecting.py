@@ -12,9 +12,11 @@ from collections.abc import Iterable, Mapping, Sequence
 from pxr import Sdf, Tf, Usd
 
 from grandlattice.errors import EditError, Place, nearest
+from grandlattice.stage.patterns import evaluate
 
 HELPERS = Sdf.Path("/LatticeHelpers")  # everything of ours in a composed stage stands below it
 _COLLECTION = "asked"
+_DEEPEST = 60  # named selections made of one another
 _PREDICATES = ("isa", "hasAPI", "kind", "variant", "defined", "model", "group", "abstract")
 
 
@@ -59,9 +61,19 @@ class Selector:
             )
         return sorted(found)
 
-    def _asked(self, text: str, place: Place, maybe: bool) -> tuple[Sdf.Path, ...]:
+    def _asked(
+        self, text: str, place: Place, maybe: bool, above: tuple[str, ...] = ()
+    ) -> tuple[Sdf.Path, ...]:
         if text in self._named:
-            return tuple(path for part in self._named[text] for path in self._asked(part, place, maybe))
+            if text in above or len(above) >= _DEEPEST:
+                raise EditError(
+                    f"The selection {text} is made of itself." if text in above
+                    else f"Selections are made of each other more than {_DEEPEST} deep.", place=place,
+                )  # fmt: skip
+            if text not in self._known or not (self._known[text] or maybe):
+                parts = [self._asked(part, place, maybe, (*above, text)) for part in self._named[text]]
+                self._known[text] = tuple(dict.fromkeys(path for part in parts for path in part))
+            return self._known[text]
         if text not in self._known:
             self._known[text] = self._answer(text, place, maybe)
         return self._known[text]
@@ -81,7 +93,13 @@ class Selector:
                 return ()
             raise EditError(f"The scene has no prim {text}. {self._nearest_path(text)}", place=place)
         self._check_predicates(text, place)
-        return self._evaluated(text, place)
+        if text.isascii():
+            return self._evaluated(text, place)
+        try:
+            found = evaluate(text, self._stage, lambda part: frozenset(self._evaluated(part, place)))
+        except (ValueError, RecursionError) as problem:
+            raise EditError(f"The selection {text} cannot be understood: {problem}.", place=place) from None
+        return tuple(sorted(path for path in found if not path.HasPrefix(HELPERS)))
 
     def _evaluated(self, text: str, place: Place) -> tuple[Sdf.Path, ...]:
         session = self._stage.GetSessionLayer()

@@ -11,9 +11,11 @@ from typing import Any
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux
 
 from grandlattice.errors import EditError, Place, nearest
+from grandlattice.files import is_file
 from grandlattice.stage.composing import Draft
 from grandlattice.stage.edits.transforms import point_of
 from grandlattice.stage.edits.values import set_value
+from grandlattice.stage.scene import resolved, usd_layer
 
 _LIGHTS = {
     "sphere": UsdLux.SphereLight, "rect": UsdLux.RectLight, "disk": UsdLux.DiskLight,
@@ -113,18 +115,17 @@ def _put_at(draft: Draft, prim: Usd.Prim, body: Any, place: Place) -> None:
 
 def _source(draft: Draft, text: str, place: Place) -> tuple[Sdf.Reference, str]:
     """A reference to a file or to a prim of the scene, and the type of what it brings."""
-    if text.startswith("/") and Sdf.Path.IsValidPathString(text) and not (draft.folder / text).is_file():
+    if text.startswith("/") and Sdf.Path.IsValidPathString(text) and not is_file(draft.folder / text):
         path = draft.selector.prims([text], place=place)[0]
         prim = draft.stage.GetPrimAtPath(path)
         return Sdf.Reference(primPath=path), str(prim.GetTypeName())
-    file = (draft.folder / text).resolve()
-    layer = Sdf.Layer.FindOrOpen(str(file)) if file.is_file() else None
+    file = resolved(draft.folder / text)
+    layer = usd_layer(file)
     if layer is None:
         raise EditError(
             f"The asset {text} is not there, or is no USD file.",
             place=place, cure="check the path; it is relative to the plan",
         )  # fmt: skip
-    layer.SetPermissionToEdit(False)
     roots = [prim.path for prim in layer.rootPrims if prim.specifier == Sdf.SpecifierDef]
     if not roots:
         raise EditError(f"{text} holds nothing.", place=place)

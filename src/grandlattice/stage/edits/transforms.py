@@ -17,6 +17,7 @@ from grandlattice.stage.selecting import topmost
 
 _START = Usd.TimeCode.EarliestTime()
 _PURPOSES = [UsdGeom.Tokens.default_, UsdGeom.Tokens.render]
+_MOST_FRAMES = 100_000  # of a spin
 Ops = list[UsdGeom.XformOp]
 
 
@@ -113,6 +114,8 @@ def spin(draft: Draft, body: Any, place: Place) -> None:
     frames = body.frames.numbers if body.frames is not None else None
     if not frames:
         raise EditError("A spin needs to know its frames.", place=place, cure="write frames: 1-48")
+    if len(frames) > _MOST_FRAMES:
+        raise EditError(f"A spin goes over {_MOST_FRAMES:,} frames at most.", place=place)
     step = frames[-1] - frames[-2] if len(frames) > 1 else 1
     samples = [*enumerate(frames), (len(frames), frames[-1] + step)]
     axis = draft.up if body.axis == "up" else _AXES["xyz".index(body.axis)]

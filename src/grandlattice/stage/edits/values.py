@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Any
 
 from pxr import Gf, Sdf, Usd, UsdLux, UsdShade
 
 from grandlattice.errors import EditError, Place
+from grandlattice.files import is_file
 from grandlattice.stage.attributes import (
     find_attribute,
     is_light,
@@ -23,7 +23,7 @@ def set_value(draft: Draft, prim: Usd.Prim, name: str, text: Any, place: Place) 
     """Set one attribute by its short name, whatever stood there."""
     attribute = find_attribute(prim, name, place)
     value = read_value(text, attribute, draft.folder, place)
-    if isinstance(value, Sdf.AssetPath) and not Path(value.path).exists():
+    if isinstance(value, Sdf.AssetPath) and not is_file(value.path):
         raise EditError(f"There is no file {text}.", place=place, cure="check the path")
     _disconnect(draft, attribute, place)
     written = _written(attribute)
