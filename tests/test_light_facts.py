@@ -345,3 +345,34 @@ def test_position_depth_and_texture_coordinates_of_a_pixel_are_of_one_place(tabl
     known = np.concatenate([position[whole], np.ones((whole.sum(), 1))], axis=1)
     fitted, *_ = np.linalg.lstsq(known, uv[whole], rcond=None)
     np.testing.assert_allclose(known @ fitted, uv[whole], atol=1e-4)
+
+
+def test_a_cameras_own_exposure_is_of_the_displayed_picture_alone(table: Table, glat) -> None:
+    table.look(diffuseColor=(0.5, 0.5, 0.5))
+    UsdLux.DomeLight.Define(table.stage, "/Sky").CreateIntensityAttr(0.2)
+    shown = {"format": ["png"], "output": "{cell}.{ext}"}
+
+    def png(**more: object) -> np.ndarray:
+        assert table.plan().override(**shown, **more).run(workers=0, fresh=True).ok
+        return read_image(str(table.folder / "cell.png"))[8, 8, :3].astype(float)
+
+    plain = png()
+    prim = table.stage.GetPrimAtPath("/Camera")
+    for name, value in (("exposure:time", 0.01), ("exposure:iso", 400.0), ("exposure:fStop", 2.0),
+                        ("exposure:responsivity", 50.0), ("exposure", 1.0)):  # fmt: skip
+        prim.CreateAttribute(name, Sdf.ValueTypeNames.Float).Set(value)
+    # responsivity × time × iso / 100 × 2^exposure / fStop² = 50 × 0.01 × 4 × 2 / 4 = 1: the same again
+    np.testing.assert_array_equal(png(), plain)
+    prim.GetAttribute("exposure").Set(3.0)
+    brighter = png()
+    assert (brighter > plain + 20).all()
+    np.testing.assert_array_equal(brighter, png(exposure=0.0))
+    np.testing.assert_allclose(png(camera_exposure=False), plain)
+    prim.GetAttribute("exposure").Set(1.0)
+    np.testing.assert_allclose(png(exposure=2.0), brighter)  # two stops are two stops
+    prim.GetAttribute("exposure").Set(3.0)
+    assert table.picture()[8, 8, 0] == pytest.approx(0.1, rel=0.02)  # the EXR never scales
+    assert table.picture("illuminance")[8, 8, 0] == pytest.approx(0.2 * np.pi, rel=0.05)
+    (camera,) = lattice.survey(table.file).cameras
+    assert camera.stops == pytest.approx(2.0, abs=1e-5)
+    assert "exposed by +2.0 stops" in glat(table.folder, "survey", table.file.name)[1]

@@ -348,6 +348,7 @@ def test_passes_and_formats_have_their_own_files_where_the_template_says_so() ->
         "out/day/Front.beauty.0001.exr",
         "out/day/Front.depth.0001.exr",
         "out/day/Front.beauty.0001.png",
+        "out/day/Front.depth.0001.png",
     ]
 
 

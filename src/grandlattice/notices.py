@@ -18,7 +18,7 @@ import numpy as np
 from grandlattice import images
 from grandlattice.errors import ImageError
 from grandlattice.plan.running import Notice
-from grandlattice.readable import duration, many
+from grandlattice.readable import cleaned, duration, many
 from grandlattice.runs import Event, Failed, Finished, Run
 
 if TYPE_CHECKING:
@@ -83,7 +83,8 @@ class Teller:
     def _say(self, moment: str, title: str, body: str) -> None:
         for notice in self._notices:
             if moment in notice.on:
-                self._outbox.put((notice, title, body, self._last if notice.thumbnail else None))
+                picture = self._last if notice.thumbnail else None
+                self._outbox.put((notice, cleaned(title), cleaned(body), picture))
 
     def _send_all(self) -> None:
         import apprise
@@ -99,11 +100,20 @@ class Teller:
         address = _address(notice.to)
         known = bool(address) and channel.add(address)
         attached = _small(picture, folder) if picture is not None else None
-        sent = known and channel.notify(body=body, title=title, attach=attached)
+        kind = apprise_kind(title)
+        sent = known and channel.notify(body=body, title=title, notify_type=kind, attach=attached)
         if not sent and known and attached:  # some channels take no pictures; the words matter more
-            sent = channel.notify(body=body, title=title)
+            sent = channel.notify(body=body, title=title, notify_type=kind)
         if not sent:
             self.problems.append(f"A notice to {notice.to.split('://')[0]} could not be sent.")
+
+
+_FAILED = "failed", "not all done"
+
+
+def apprise_kind(title: str) -> str:
+    """What kind of notice a title is of: ``failure``, or ``success``."""
+    return "failure" if title.endswith(_FAILED) else "success"
 
 
 def _small(picture: Path, folder: Path) -> str | None:

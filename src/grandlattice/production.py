@@ -12,6 +12,7 @@ import multiprocessing
 import os
 import time
 from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -24,7 +25,7 @@ from numpy.typing import NDArray
 from grandlattice import images
 from grandlattice import review as reviewing
 from grandlattice.checks import Checked, Facilities, Finding, run_checks
-from grandlattice.compiled import is_compiled
+from grandlattice.compiled import cache_folder, is_compiled
 from grandlattice.errors import ImageError, LatticeError, OutputError, PlanError, RunError, nearest
 from grandlattice.files import is_file
 from grandlattice.notices import Teller
@@ -85,6 +86,7 @@ from grandlattice.tracer import HOW_TO_INSTALL, PASSES, Looker, can_denoise, is_
 _WORTH_A_PROBE = 3e6  # pixels × samples; some seconds of one processor
 _CHECKED_AT_ONCE = 2000  # cells; more are checked by representatives
 
+_MOST_IMAGES_KNOWN = 100_000
 _FOR_THE_LEDGER = 120.0  # seconds a run waits to begin for somebody who holds its ledger
 
 Indices = NDArray[np.int64]
@@ -201,7 +203,8 @@ def prepare_tracer() -> None:
 
 
 def check(
-    planned: Planned, indices: Indices, existing: str, *, allow_missing: bool, look: bool
+    planned: Planned, indices: Indices, existing: str, *, allow_missing: bool, look: bool,
+    thoroughly: bool = False,
 ) -> list[Finding]:  # fmt: skip
     """Everything that can be known to be wrong beforehand, errors first."""
     store = planned.store
@@ -223,6 +226,7 @@ def check(
     facilities = Facilities(
         can_denoise(), HOW_TO_INSTALL, wrong, store.free_bytes(), unwritable, Looker(),
         Workshop(order, planned.scene).glance if look else None,
+        inspect=lambda files: inspected(files, thoroughly),
     )  # fmt: skip
     checked = Checked(
         planned.model, planned.lattice, cells, planned.scene, planned.folder, facilities,
@@ -232,6 +236,34 @@ def check(
         _said_by(lambda: refuse_links(planned, indices)),
     )  # fmt: skip
     return run_checks(checked)
+
+
+def inspected(files: Sequence[str], thoroughly: bool) -> dict[str, str]:
+    """What is wrong with some images, those with which something is; what was found once is remembered
+    for as long as a file stays the same."""
+    kept = cache_folder() / "images.json"
+    try:
+        known = json.loads(kept.read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        known = {}
+
+    def key(file: str) -> str:
+        found = Path(file).stat()
+        return f"{file} {found.st_size} {found.st_mtime_ns} {thoroughly}"
+
+    keys = {file: key(file) for file in files}
+    new = [file for file in files if keys[file] not in known]
+    with ThreadPoolExecutor(8) as pool:
+        wrong = list(pool.map(lambda file: images.inspect_image(file, thoroughly=thoroughly), new))
+    if new:
+        known = known if len(known) < _MOST_IMAGES_KNOWN else {}
+        known |= {keys[file]: told for file, told in zip(new, wrong, strict=True)}
+        with suppress(OSError):
+            kept.parent.mkdir(parents=True, exist_ok=True)
+            part = kept.with_name(f".{kept.name}.{os.getpid()}.part")
+            part.write_text(json.dumps(known), encoding="utf-8")
+            os.replace(part, kept)
+    return {file: known[keys[file]] for file in files if known.get(keys[file])}
 
 
 def _or_nothing(ask: Callable[[], list[tuple[str, str]]]) -> list[tuple[str, str]]:
@@ -445,7 +477,7 @@ def run(
             # A run of some seconds is not worth a probe.
             worth_it = todo.work > _WORTH_A_PROBE and not order.model.renderers
             probing = backend.probe if worth_it else None
-            begun.estimate = estimate(todo, count, order.threads, planned.ledger, probing)
+            begun.estimate = estimate(todo, count, order.threads, planned.ledger, probing, further=further)
             if begun.estimate is not None and listeners.on_estimate is not None:
                 listeners.on_estimate(begun.estimate)
             Coordinator(

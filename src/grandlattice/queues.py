@@ -92,12 +92,22 @@ class Queue:
         NoSuchCell
             When a step has none of them, with the name of its plan.
         """
-        steps = [replace(s, at=(*s.at, *at), sets=(*s.sets, *sets)) for s in self.steps]
-        for step in steps if at or sets else ():
+        if not (at or sets):
+            return self
+        steps = []
+        for step in self.steps:
             try:
-                step.plan.cells.indices(*step.at, sets=step.sets)
+                asked = step.plan.cells.indices(*at, sets=sets)
+                if step.at or step.sets:  # only what both mean
+                    own = step.plan.cells.indices(*step.at, sets=step.sets)
+                    both = [step.plan.cells[int(index)].address for index in np.intersect1d(own, asked)]
+                    if not both:
+                        raise NoSuchCell(f"None of its cells here is meant by {' '.join([*at, *sets])}.")
+                    steps.append(replace(step, at=tuple(both), sets=()))
+                else:
+                    steps.append(replace(step, at=tuple(at), sets=tuple(sets)))
             except NoSuchCell as problem:
-                if len(steps) > 1:
+                if len(self.steps) > 1:
                     problem.what = f"{step.plan.name}: {problem.what}"
                 raise
         return Queue(steps)

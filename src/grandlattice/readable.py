@@ -2,6 +2,24 @@
 
 from __future__ import annotations
 
+import re
+
+_UNSHOWN = re.compile(
+    "[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff\ufeff]"
+)
+
+
+def cleaned(text: str) -> str:
+    """A text from a scene, a plan or another program without what would steer the terminal it is shown in.
+
+    Control characters, marks that turn the direction of writing, and halves of letters each become
+    one replacement character; new lines and tabs stay.
+
+    >>> cleaned("a\x1b[2Jb")
+    'a\ufffd[2Jb'
+    """
+    return _UNSHOWN.sub("\ufffd", text)
+
 
 def duration(seconds: float) -> str:
     """A readable time: ``0.4 s``, ``48 s``, ``3 min 20 s``, ``1 h 12 min``."""

@@ -185,7 +185,8 @@ class Camera:
 
     `aperture` is (width, height) and `offset` its shift, both at the film, in the unit of
     `focal_length`; for an orthographic camera the aperture is the size of what is seen.
-    `lens_radius` 0 is a pinhole.  `track` is as an `Item`'s.
+    `lens_radius` 0 is a pinhole.  `track` is as an `Item`'s.  `stops` is the camera's own exposure, for
+    those who display its pictures.
     """
 
     path: str
@@ -198,6 +199,7 @@ class Camera:
     clipping: tuple[float, float] = (1e-3, 1e9)
     orthographic: bool = False
     track: Matrix | None = None
+    stops: float = 0.0
 
 
 @dataclass(frozen=True, eq=False)

@@ -7,6 +7,7 @@ import os
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
+from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -335,6 +336,7 @@ class Plan:
     def check(
         self, at: Sequence[str] = (), *, sets: Sequence[str] = (), into: str | Path | None = None,
         allow_missing: bool = False, look: bool = False, existing: str | None = None,
+        thoroughly: bool = False,
     ) -> list[Finding]:  # fmt: skip
         """Everything that can be known to be wrong beforehand, errors first.
 
@@ -345,6 +347,7 @@ class Plan:
         look : trace a picture of some 64 pixels' width of each different cell too, to find those
             that are black or burnt out.
         existing : what becomes of files that are there, over what the plan says; see `run`.
+        thoroughly : read all of every image, not its header and its end alone.
 
         Raises
         ------
@@ -356,7 +359,7 @@ class Plan:
         indices = self.cells.indices(*at, sets=sets)
         return production.check(
             self._planned(into), indices, self.conducted(existing=existing).existing,
-            allow_missing=allow_missing, look=look,
+            allow_missing=allow_missing, look=look, thoroughly=thoroughly,
         )  # fmt: skip
 
     def tasks(
@@ -468,7 +471,9 @@ class Plan:
         six samples where it has none; the seed stays, so that the noise is where it will be.
         """
         quick = Plan(folder=self.folder, _document=self.document)
-        quality = {"quality": "proof"} if "proof" in self.model.qualities else PROOF
+        quality = {"quality": "proof"} if "proof" in self.model.qualities else dict(PROOF)
+        if find_spec("pyoidn") is None:  # nobody asked for it
+            quality.pop("denoise", None)
         return quick.override(
             **{**self._given(), **quality},
             format=["png"],

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Protocol
 
@@ -51,6 +51,7 @@ class Facilities:
     Attributes
     ----------
     wrong_displays : display text → what is wrong with it.
+    inspect : opens images; returns what is wrong with those that cannot be read.
     look : casts some rays through a snapshot's camera.
     glance : renders a cell very small; returns the median and the highest luminance it shows, in
         displayed linear light where 1 is white.  None where nobody asked for it.
@@ -63,6 +64,7 @@ class Facilities:
     unwritable: str = ""
     look: Callable[[Snapshot], CameraLook] | None = None
     glance: Callable[[Cell], tuple[float, float]] | None = None
+    inspect: Callable[[Sequence[str]], Mapping[str, str]] | None = None
 
 
 @dataclass(frozen=True)
@@ -102,6 +104,11 @@ def from_error(problem: LatticeError, gravity: str = ERROR, cells: tuple[str, ..
 
 
 def by_gravity(findings: Iterable[Finding]) -> list[Finding]:
-    """Errors first, then warnings, then notes; each said once, in the order they were found."""
-    once = dict.fromkeys(findings)
-    return sorted(once, key=lambda finding: _GRAVITY.index(finding.gravity))
+    """Errors first, then warnings, then notes; each said once, with all cells it is said of."""
+    merged: dict[tuple[str, ...], Finding] = {}
+    for finding in findings:
+        key = (finding.gravity, finding.what, finding.place, finding.cure)
+        known = merged.get(key, finding)
+        cells = tuple(dict.fromkeys((*known.cells, *finding.cells)))
+        merged[key] = replace(known, cells=cells)
+    return sorted(merged.values(), key=lambda finding: _GRAVITY.index(finding.gravity))

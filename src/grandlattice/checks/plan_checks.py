@@ -8,6 +8,7 @@ from collections.abc import Iterator
 
 from grandlattice.checks.finding import ERROR, NOTE, WARNING, Checked, Finding, from_error
 from grandlattice.errors import LatticeError
+from grandlattice.plan.cells import DEFAULT_OUTPUT
 from grandlattice.plan.schema import Bundle, EachAxis, SweepAxis
 
 
@@ -37,6 +38,12 @@ def check_files(checked: Checked) -> Iterator[Finding]:
             "put {plan} into the output templates of both plans, or name another folder with --into"
             if owner
             else "move it away, change the output template, or replace it with --fresh",
+        )  # fmt: skip
+    unsaid = [cell.address for cell in checked.cells if "output" not in cell.origins]
+    if unsaid:
+        yield Finding(
+            NOTE, f"No output is said; pictures go to {DEFAULT_OUTPUT} beside the plan.", "",
+            "write output: under defaults; require: [output] makes it an error to forget it", tuple(unsaid),
         )  # fmt: skip
     for link, leads in checked.links:
         yield Finding(NOTE, f"{link.name} is a link; pictures go to {leads}.", str(link))
@@ -159,5 +166,5 @@ def check_unused(checked: Checked) -> Iterator[Finding]:
         ("material", model.materials, materials), ("selection", model.select, texts),
     ):  # fmt: skip
         for name in names:
-            if name not in used:
+            if name not in used and (kind, name) != ("quality", "proof"):  # glat proof uses it
                 yield Finding(NOTE, f"Nothing uses the {kind} {name}.")

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
+from pathlib import Path
 
 from grandlattice.checks.finding import ERROR, NOTE, WARNING, Checked, Finding, from_error
 from grandlattice.errors import LatticeError
+from grandlattice.files import is_file
 from grandlattice.plan import Cell, PlacedEdit
 from grandlattice.plan.schema import OwnLight
 from grandlattice.readable import many
-from grandlattice.snapshot import Snapshot
+from grandlattice.snapshot import Snapshot, TextureInput
 from grandlattice.stage import (
     CellStage,
     Change,
@@ -62,7 +64,7 @@ def check_cells(checked: Checked) -> Iterator[Finding]:
         return
     snapshots = Snapshotter(stage)
     known: set[tuple[object, ...]] = set()
-    edits_seen, own_passes = _Edits(), _OwnPasses()
+    edits_seen, own_passes, textures = _Edits(), _OwnPasses(), _Textures()
     for key, cells in groups.items():
         cell = cells[0]
         if cell.settings.camera is None:
@@ -86,6 +88,7 @@ def check_cells(checked: Checked) -> Iterator[Finding]:
                         WARNING, f"The mesh is broken: {flaw}.", item.geometry.path,
                         "mend it in the program the scene comes from; the rest is drawn",
                     )  # fmt: skip
+        textures.look(snapshot, addresses_of(cells))
         yield from own_passes.look(checked, cell, stage, snapshot)
         for prim, what, place in stage.notes:
             yield Finding(NOTE, f"{prim}: {what}.", str(place))
@@ -95,13 +98,49 @@ def check_cells(checked: Checked) -> Iterator[Finding]:
         addresses = tuple(c.address for c in cells)
         yield from _check_light(cell, snapshot, addresses)
         if not snapshot.items:
-            yield Finding(WARNING, "Nothing is visible.", addresses[0], "", addresses)
+            yield Finding(WARNING, "Nothing is visible.", "", "show something, or drop the cell", addresses)
         else:
             yield from _check_camera(checked, cell, snapshot, addresses, known)
         if checked.facilities.glance is not None:
             yield from _check_glance(checked.facilities.glance, cell, addresses)
-    yield from edits_seen.findings()
+    yield from edits_seen.findings(whole=checked.total >= len(checked.lattice))
     yield from own_passes.findings()
+    yield from textures.findings(checked)
+
+
+def addresses_of(cells: Sequence[Cell]) -> tuple[str, ...]:
+    return tuple(cell.address for cell in cells)
+
+
+class _Textures:
+    """Images that cannot be read, wherever a material or a light asks for one."""
+
+    def __init__(self) -> None:
+        self._asked: dict[str, tuple[str, list[str]]] = {}  # file → a prim that asks, and the cells
+
+    def look(self, snapshot: Snapshot, cells: Sequence[str]) -> None:
+        asked = [
+            given.texture
+            for material in snapshot.materials
+            for given in material.inputs.values()
+            if isinstance(given, TextureInput)
+        ]
+        asked += [light.texture for light in snapshot.lights if light.texture is not None]
+        for texture in asked:
+            for file in [file for _, file in texture.tiles] or [texture.file]:
+                self._asked.setdefault(file, (texture.prim, []))[1].extend(cells)
+
+    def findings(self, checked: Checked) -> Iterator[Finding]:
+        inspect = checked.facilities.inspect
+        # Files that are not there are said once, of the scene or of the edit that names them.
+        files = [file for file in self._asked if file and "[" not in file and is_file(file)]
+        for file, wrong in (inspect(files) if inspect is not None else {}).items():
+            prim, cells = self._asked[file]
+            yield Finding(
+                WARNING if checked.allow_missing else ERROR, f"The image {Path(file).name} {wrong}: {file}.",
+                prim, "put a whole one there; or render its fallback colour with --allow-missing",
+                tuple(dict.fromkeys(cells)),
+            )  # fmt: skip
 
 
 class _OwnPasses:
@@ -153,7 +192,8 @@ class _Edits:
         self._useful |= {id(p.edit) for p in useful} | {_theme(p) for p in useful}
         self._idle.update(idle)
 
-    def findings(self) -> Iterator[Finding]:
+    def findings(self, whole: bool) -> Iterator[Finding]:
+        """What was found; of edits that change nothing only where the `whole` plan was looked at."""
         for change, winner, loser in self._rivals.values():
             yield Finding(
                 NOTE,
@@ -161,7 +201,7 @@ class _Edits:
                 f"where they meet, {winner.source} wins.",
                 winner.place,
             )
-        for key, (placed, why) in self._idle.items():
+        for key, (placed, why) in self._idle.items() if whole else ():
             if key not in self._useful and _theme(placed) not in self._useful:
                 yield Finding(
                     WARNING, f"The {placed.edit.verb} of {placed.source} changes nothing: {why}.",
@@ -178,7 +218,7 @@ def _check_light(cell: Cell, snapshot: Snapshot, addresses: tuple[str, ...]) -> 
     glowing = any("emissiveColor" in m.inputs for m in snapshot.materials)
     if not snapshot.lights and not glowing:
         yield Finding(
-            WARNING, "Every light is off, so the picture will be black.", addresses[0],
+            WARNING, "Every light is off, so the picture will be black.", "",
             "show or add a light", addresses,
         )  # fmt: skip
 
@@ -208,18 +248,16 @@ def _check_camera(
     except LatticeError as problem:
         yield from_error(problem)
         return
-    if look.seen == 0.0 and ("empty", camera) not in known:
-        known.add(("empty", camera))
+    if look.seen == 0.0:
         yield Finding(
-            WARNING, f"{camera} sees none of the scene.", addresses[0],
+            WARNING, f"{camera} sees none of the scene.", camera or "",
             "turn the camera, or leave the cell out with drop", addresses,
         )  # fmt: skip
-    if look.inside and ("inside", camera) not in known:
-        known.add(("inside", camera))
+    if look.inside:
         yield Finding(
             WARNING,
             f"{camera} stands inside an object.",
-            addresses[0],
+            camera or "",
             "move the camera out of it",
             addresses,
         )
@@ -243,14 +281,12 @@ def _check_glance(
         yield from_error(problem)
         return
     if most < 0.005:
-        yield Finding(
-            WARNING, "The picture is black.", addresses[0], "light it, or raise its exposure", addresses
-        )
+        yield Finding(WARNING, "The picture is black.", "", "light it, or raise its exposure", addresses)
     elif middle > 4.0:
         yield Finding(
             WARNING,
             f"Half of the picture is burnt out, {math.log2(middle):.0f} stops above white and more.",
-            addresses[0], "lower its exposure, or its lights", addresses,
+            "", "lower its exposure, or its lights", addresses,
         )  # fmt: skip
 
 
@@ -259,14 +295,11 @@ def check_frames(checked: Checked) -> Iterator[Finding]:
     known = checked.scene.frames
     if known is None:
         return
-    said = set()
     for cell in checked.cells:
         outside = [f for f in cell.settings.frames if not known[0] <= f <= known[1]]
-        key = (str(cell.origins.get("frames", "")), tuple(outside[:1]))
-        if outside and key not in said:
-            said.add(key)
+        if outside:
             yield Finding(
                 WARNING,
                 f"Frame {outside[0]} lies outside the scene's frames {known[0]}–{known[1]}.",
-                key[0], "", (cell.address,),
+                str(cell.origins.get("frames", "")), "", (cell.address,),
             )  # fmt: skip

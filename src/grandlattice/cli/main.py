@@ -35,7 +35,18 @@ app = typer.Typer(
 _ROOMS = {
     "planning": ("survey", "begin", "cells", "explain", "check", "export", "schema"),
     "running": ("demo", "proof", "run", "continue", "review"),
-    "steering": ("status", "pause", "unpause", "stop", "retry", "priority", "drop", "add"),
+    "steering": (
+        "status",
+        "pause",
+        "unpause",
+        "stop",
+        "retry",
+        "priority",
+        "drop",
+        "add",
+        "workers",
+        "spare",
+    ),
 }
 """Where each command is defined; tracer and USD take a second to load for those that need them."""
 

@@ -102,7 +102,7 @@ def cells(
             f"\n[bold]in all[/bold]  {many(len(queue), 'plan')}, {many(whole.cells, 'cell')}, "
             f"{many(whole.frames, 'frame')}, {many(whole.files, 'file')}, about {size(whole.bytes)}"
         )
-    next_step(f"glat check{arguments([plan], at, sets)}")
+    next_step(f"glat check{arguments([plan], at, sets, settings)}")
 
 
 def _page(step: lattice.Step, page: int) -> tuple[list[lattice.Cell], int]:
@@ -134,9 +134,11 @@ def _show_page(step: lattice.Step, page: int) -> None:
     skipped = f", {plan.lattice.skipped:,} skipped" if plan.lattice.skipped and not at and not sets else ""
     shared = plan.shared(at, sets) if number <= _SHARED_AT_MOST else 0
     served = f"; {many(shared, 'cell')} shared with another's trace" if shared else ""
+    folders = [short(folder) for folder, _ in plan.folders()]
+    places = ", ".join(folders[:3]) + (f" and {len(folders) - 3} more" if len(folders) > 3 else "")
     console.print(
         f"{many(whole.cells, 'cell')}{skipped}, {many(whole.frames, 'frame')}, {many(whole.files, 'file')}, "
-        f"about {size(whole.bytes)}{served}"
+        f"about {size(whole.bytes)}, to {escape(places)}{served}"
     )
     if number > page * _PAGE:
         console.print(
@@ -245,6 +247,9 @@ def check(
     look: Annotated[
         bool, typer.Option("--look", help="Also render each cell tiny, to find black and burnt-out ones.")
     ] = False,
+    thorough: Annotated[
+        bool, typer.Option("--thorough", help="Read all of every image, not its beginning and end alone.")
+    ] = False,
     json: AsJson = False,
 ) -> None:
     """Everything that can go wrong, found before the night.
@@ -255,7 +260,9 @@ def check(
     findings: list[lattice.Finding] = []
     number = 0
     for step in queue:
-        found = step.plan.check(step.at, sets=step.sets, into=into, allow_missing=allow_missing, look=look)
+        found = step.plan.check(
+            step.at, sets=step.sets, into=into, allow_missing=allow_missing, look=look, thoroughly=thorough
+        )
         number += len(step.plan.cells.indices(*step.at, sets=step.sets))
         findings += found
         if not json:
@@ -275,6 +282,6 @@ def check(
         console.print(f"\n{many(len(bad), 'thing')} to mend before {many(number, 'cell')} can be rendered")
     else:
         console.print(f"[green]✓[/green] {many(number, 'cell')} checked, nothing stands in the way")
-        next_step(f"glat run{arguments([plan], at, sets)}")
+        next_step(f"glat run{arguments([plan], at, sets, settings, into)}")
     if bad:
         raise typer.Exit(1)

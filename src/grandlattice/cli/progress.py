@@ -13,6 +13,7 @@ from rich.text import Text
 
 from grandlattice import Event, Failed, Finished, Held, Outlook, Pace, Retried, Returned, Started
 from grandlattice.cli.words import console, duration
+from grandlattice.readable import cleaned
 
 
 class _TimeLeft(ProgressColumn):
@@ -78,7 +79,9 @@ class RunBars:
             self._say(event)
             return
         if isinstance(event, Started):
-            self._running[number] = self._bars.add_task(f"  {escape(event.task.label)}", total=1.0, left=None)
+            self._running[number] = self._bars.add_task(
+                f"  {escape(cleaned(event.task.label))}", total=1.0, left=None
+            )
         elif isinstance(event, Finished | Failed | Retried | Returned):
             bar = self._running.pop(number, None)
             if bar is not None:
@@ -109,7 +112,7 @@ class RunBars:
             self._bars.update(self._whole, description=self._title())
 
     def _title(self) -> str:
-        held = f"  [yellow]‖ {escape(self._held)}[/yellow]" if self._held else ""
+        held = f"  [yellow]‖ {escape(cleaned(self._held))}[/yellow]" if self._held else ""
         return f"[bold]{self._done} of {self._count} frames[/bold]{held}"
 
     def _say(self, event: Event) -> None:

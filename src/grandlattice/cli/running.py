@@ -282,7 +282,7 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
     def on_outlook(outlook: lattice.Outlook) -> None:
         if not how.quiet:
             _say_whole(plan.totals(step.at, step.sets), how, _places(plan, how.into))
-            _say_outlook(outlook, count, how.further)
+            _say_outlook(outlook, count, how.further, block.existing)
         bars.append(RunBars(outlook, max(1, count), how.quiet))
 
     def on_event(event: lattice.Event) -> None:
@@ -323,7 +323,7 @@ def _say_whole(whole: lattice.Totals, how: _How, places: str) -> None:
         console.print(f"to {escape(places)}")
 
 
-def _say_outlook(outlook: lattice.Outlook, workers: int, further: bool) -> None:
+def _say_outlook(outlook: lattice.Outlook, workers: int, further: bool, existing: str) -> None:
     if not outlook.todo and further:
         console.print("no frame here was ended by its seconds, as the plan and this call have it")
         return
@@ -334,7 +334,8 @@ def _say_outlook(outlook: lattice.Outlook, workers: int, further: bool) -> None:
     if outlook.done:
         parts.append(f"{outlook.done.frame_count:,} done already")
     if outlook.changed:
-        parts.append(f"{many(len(outlook.changed), 'file')} out of date, to be replaced")
+        fate = "to be kept aside" if existing == "keep-both" else "to be replaced"
+        parts.append(f"{many(len(outlook.changed), 'file')} out of date, {fate}")
     if outlook.shared:
         parts.append(f"{many(outlook.shared, 'cell')} shared with another's trace")
     with_ = many(workers, "worker") if workers else "this process"

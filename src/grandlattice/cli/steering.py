@@ -72,9 +72,9 @@ def status(
     if not follow:
         console.print(_shown(found, failed))
         if found.counts.get("failed") and not failed:
-            next_step(f"glat status --failed{_named(plan)}")
+            next_step(f"glat status --failed{_named(plan, into)}")
         elif found.counts.get("waiting") and not found.under_way:
-            next_step(f"glat run{_named(plan)}")
+            next_step(f"glat run{_named(plan, into)}")
         return
     with Live(_shown(found, failed), console=console, auto_refresh=False) as live:
         while found.under_way:
@@ -95,8 +95,10 @@ def _the_plan(plan: Path | None) -> Path:
     return file
 
 
-def _named(plan: Path | None) -> str:
-    return f" {words.quoted(plan)}" if plan is not None else ""
+def _named(plan: Path | None, into: Path | None = None) -> str:
+    """Plan and folder as they stood on the command line."""
+    named = f" {words.quoted(plan)}" if plan is not None else ""
+    return named + (f" --into {words.quoted(into)}" if into is not None else "")
 
 
 def _shown(status: lattice.RunStatus, logs: bool) -> Table:
@@ -121,6 +123,8 @@ def _shown(status: lattice.RunStatus, logs: bool) -> Table:
         if task.problem and task.state == "failed":
             grid.add_row(f"[red]✗[/red] {escape(task.cell)} · {task.frame}")
             for line in task.problem.splitlines():
+                if logs and line.startswith("do: look at its log"):
+                    continue  # here it is
                 grid.add_row(f"  {escape(line)}")
             if logs and task.log:
                 grid.add_row(f"  [dim]{escape(_end(task.log))}[/dim]")
@@ -198,7 +202,7 @@ def pause(plan: PlanFile = None, into: Into = None) -> None:
     Example:  glat pause
     """
     console.print(lattice.steering(_the_plan(plan), into).pause())
-    next_step(f"glat unpause{_named(plan)}")
+    next_step(f"glat unpause{_named(plan, into)}")
 
 
 def unpause(plan: PlanFile = None, into: Into = None) -> None:
@@ -219,7 +223,7 @@ def stop(
     Example:  glat stop --now
     """
     console.print(lattice.steering(_the_plan(plan), into).stop(now=now))
-    next_step(f"glat run{_named(plan)}")
+    next_step(f"glat run{_named(plan, into)}")
 
 
 def retry(plan: PlanFile = None, at: At = None, into: Into = None) -> None:
@@ -266,3 +270,27 @@ def add(
     """
     lattice.open_queue(other)  # a mistake in it is better said now than when its turn comes
     console.print(lattice.steering(_the_plan(plan), into).add(other))
+
+
+def workers(
+    count: Annotated[int, typer.Argument(help="Processes that render, from the next frame on.")],
+    plan: PlanFile = None,
+    into: Into = None,
+) -> None:
+    """Change how many workers the run under way has; the pictures stay the same.
+
+    Example:  glat workers 1
+    """
+    console.print(lattice.steering(_the_plan(plan), into).workers(count))
+
+
+def spare(
+    count: Annotated[int, typer.Argument(help="Processors left to you, from the next frame on.")],
+    plan: PlanFile = None,
+    into: Into = None,
+) -> None:
+    """Change how many processors the run under way leaves to you.
+
+    Example:  glat spare 2
+    """
+    console.print(lattice.steering(_the_plan(plan), into).spare(count))

@@ -51,6 +51,7 @@ def show_survey(survey: Survey) -> None:
     cameras = _table("camera", "aspect", "projection", "lens")
     for camera in survey.cameras:
         lens = f"f/{camera.f_stop:g}" if camera.f_stop else "all in focus"
+        lens += f", exposed by {camera.stops:+.1f} stops" if abs(camera.stops) > 0.005 else ""
         cameras.add_row(escape(camera.path), f"{camera.aspect:.2f}", camera.projection, lens)
     console.print(cameras if survey.cameras else "[yellow]no camera[/yellow]")
     lights = _table("light", "kind", "nits", "")

@@ -10,15 +10,24 @@ from typing import Any
 
 from rich.console import Console
 from rich.markup import escape
+from rich.text import Text
 
 from grandlattice import LatticeError
-from grandlattice.readable import duration, many, size
+from grandlattice.readable import cleaned, duration, many, size
+
+
+class _Console(Console):
+    """Shows every text, wherever it comes from, without what would steer the terminal."""
+
+    def render_str(self, text: str, **options: Any) -> Text:
+        return super().render_str(cleaned(text), **options)
+
 
 # A place such as plan.yaml:100:14 is no emoji.
-console = Console(highlight=False, soft_wrap=True, emoji=False)
+console = _Console(highlight=False, soft_wrap=True, emoji=False)
 if not console.is_terminal and "COLUMNS" not in os.environ:
     console.width = 160  # a file, or another program, has no edge
-errors = Console(stderr=True, highlight=False, soft_wrap=True, emoji=False)
+errors = _Console(stderr=True, highlight=False, soft_wrap=True, emoji=False)
 __all__ = [
     "console", "debug", "duration", "errors", "many", "next_step", "print_json", "quoted", "short",
     "show_problem", "size",
@@ -58,7 +67,7 @@ def show_problem(problem: LatticeError) -> None:
 
 def print_json(value: Any) -> None:
     """Print a value for programs to read."""
-    print(json.dumps(value, default=_plain, ensure_ascii=False, indent=1))
+    print(cleaned(json.dumps(value, default=_plain, ensure_ascii=False, indent=1)))
 
 
 def _plain(value: Any) -> Any:

@@ -67,6 +67,37 @@ def read_image(path: str, packaged: bytes | None = None) -> NDArray:
     return np.ascontiguousarray(pixels)
 
 
+def inspect_image(path: str, *, thoroughly: bool = False) -> str:
+    """What is wrong with an image; empty where it can be read.
+
+    Parameters
+    ----------
+    thoroughly : read all of it, not its header and its end alone.
+    """
+    if not is_file(path):
+        return "is missing, or no file"
+    source = oiio.ImageInput.open(path)
+    if source is None:
+        oiio.geterror()
+        return "is no image"
+    try:
+        spec = source.spec()
+        if spec.width <= 0 or spec.height <= 0:
+            return "has no pixels"
+        if thoroughly:
+            read = source.read_image(0, 0, 0, spec.nchannels, oiio.UNKNOWN)
+        elif spec.tile_width:
+            x = spec.x + (spec.width - 1) // spec.tile_width * spec.tile_width
+            y = spec.y + (spec.height - 1) // spec.tile_height * spec.tile_height
+            read = source.read_tile(x, y, spec.z, oiio.UNKNOWN)
+        else:
+            read = source.read_scanline(spec.y + spec.height - 1, spec.z, oiio.UNKNOWN)
+        source.geterror()
+        return "" if read is not None else "cannot be read to its end"
+    finally:
+        source.close()
+
+
 def _read_packaged(path: str, packaged: bytes) -> NDArray:
     from PIL import Image  # takes its time to load, and few need it
 

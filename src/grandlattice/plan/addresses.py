@@ -18,8 +18,8 @@ def cells_at(lattice: Lattice, wanted: Sequence[str], sets: Sequence[str] = ()) 
     """Indices of the cells that all of `wanted` and `sets` mean, in running order; (N,) int64.
 
     Each is an address (an empty part means any, globs and comma lists allowed), the name of an
-    added cell, or ``axis=entries``.  Several ``axis=`` narrow each other down; several addresses
-    add up, and so do several sets.  Nothing wanted means every cell.
+    added cell, or ``axis=entries``.  What is said of one axis adds up, and different axes narrow each
+    other down; several addresses add up, and so do several sets.  Nothing wanted means every cell.
 
     Raises
     ------
@@ -37,7 +37,7 @@ def cells_at(lattice: Lattice, wanted: Sequence[str], sets: Sequence[str] = ()) 
             a = names.index(name)
             mask = lattice.axes[a].matching(entries.split(","))
             before = masks[a]
-            masks[a] = mask if before is None else before & mask
+            masks[a] = mask if before is None else before | mask
         else:
             addresses.append(text)
     found = []

@@ -54,6 +54,7 @@ class CellSettings:
     files: FileOptions = FileOptions()
     output: str = DEFAULT_OUTPUT
     exposure: float = 0.0
+    camera_exposure: bool = True
     display: str | None = None
     denoise: bool = False
     background: str = "sky"
@@ -228,6 +229,13 @@ class CellMaker:
             for key, value, place in saying.settings:
                 settings[key] = laid(key, settings.get(key), value)
                 origins[key] = place
+        for key in self._lattice.sayings.required:
+            if key not in origins:
+                raise PlanError(
+                    f"The plan requires {key} to be said, and some cells have none.",
+                    place=self._lattice.sayings.place_of("require"),
+                    cure=f"write {key}: under defaults",
+                )
         return decided(settings, origins, self._facts), origins
 
 

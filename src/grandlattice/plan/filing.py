@@ -29,6 +29,7 @@ from grandlattice.plan.naming import (
     number_text,
     parsed,
     planned_files,
+    setting_texts,
     take_text,
     template_of,
     value_text,
@@ -102,16 +103,27 @@ class Filing:
     @cached_property
     def _states(self) -> tuple[NDArray[np.int32], list[CellSettings]]:
         """For each cell of the product the number of its state, and what each state decides."""
-        lattice = self._lattice
+        lattice, keys = self._lattice, (*_KEYS, *self._named_settings)
         found = settled(
-            _KEYS, lattice.kept.shape, lattice.dims, lattice.sayings, lattice.amendments, self._make.caller
+            keys, lattice.kept.shape, lattice.dims, lattice.sayings, lattice.amendments, self._make.caller
         )
         ids = np.transpose(found.ids, lattice.order).ravel()[lattice.positions[self._indices]]
         present = np.flatnonzero(np.bincount(ids, minlength=len(found.states)))
         number = np.zeros(len(found.states), np.int32)
         number[present] = np.arange(len(present))
-        settings = [decided(dict(zip(_KEYS, found.states[k], strict=True)), {}, self._facts) for k in present]
+        settings = [decided(dict(zip(keys, found.states[k], strict=True)), {}, self._facts) for k in present]
         return number[ids], settings
+
+    @cached_property
+    def _named_settings(self) -> tuple[str, ...]:
+        """Settings whose values stand in names of files because a template names them."""
+        said = [self._make.caller, *self._lattice.everything_said()]
+        texts = [
+            repr(value) for each in said for key, value, _ in each.settings if key in ("output", "files")
+        ]
+        return tuple(
+            name for name in ("camera", "quality", "renderer") if any(f"{{{name}" in text for text in texts)
+        )
 
     def totals(self) -> Totals:
         """Cells, frames, files and about how many bytes."""
@@ -267,7 +279,8 @@ class Filing:
         yield _Part((text,))
         axes = {axis.name: a for a, axis in enumerate(self._lattice.axes)}
         constant = {
-            **self._names.words, "plan": self._names.plan, "scene": self._names.scene, "ext": ext,
+            **setting_texts(state), **self._names.words, "plan": self._names.plan,
+            "scene": self._names.scene, "ext": ext,
             "pass": passes[0], "take": take_text(state), "date": "0000-00-00",
             "eye": eye,
         }  # fmt: skip

@@ -17,7 +17,7 @@ from grandlattice.files import is_file
 from grandlattice.plan.reader import Document, read_document
 from grandlattice.plan.values import shortened
 
-SHARED = ("words", "select", "materials", "qualities", "own-passes", "takes", "renderers")
+SHARED = ("words", "select", "materials", "qualities", "own-passes", "takes", "renderers", "require")
 _MOST_FILES = 100
 _FILE_KEYS = ("file", "with", "texture", "overlay")
 
@@ -75,7 +75,9 @@ def merged(document: Document) -> dict[str, Any]:
         for other in document.included:
             if key in other.data and other.file is not None:
                 parts.append(_moved(other.data[key], other.file.resolve().parent, folder))
-        if len(parts) > 1 or (parts and key not in data):
+        if key == "require" and parts:
+            data[key] = [text for part in parts for text in (part if isinstance(part, list) else [part])]
+        elif len(parts) > 1 or (parts and key not in data):
             if not all(isinstance(part, Mapping) for part in parts):
                 continue  # the schema says what is wrong with it
             data[key] = {name: value for part in reversed(parts) for name, value in part.items()}

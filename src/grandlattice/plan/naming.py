@@ -18,6 +18,8 @@ from grandlattice.plan.cells import Cell, CellSettings
 
 LAYERED = frozenset({"exr"})
 _FIELDS = ("plan", "scene", "cell", "index", "pass", "frame", "take", "version", "date", "ext", "eye")
+SETTING_FIELDS = ("camera", "quality", "renderer", "projection", "size")
+"""Settings that a template may name without an axis of that name; such an axis goes before them."""
 _RESERVED = re.compile(r"(con|prn|aux|nul|com\d|lpt\d)(\..*)?", re.IGNORECASE)
 _FORBIDDEN = re.compile(r'[<>:"|?*\\\x00-\x1f\x7f-\x9f\u200e\u200f\u2028-\u202e\u2066-\u2069]')
 EYES = "left", "right"
@@ -77,7 +79,7 @@ def parsed(
     OutputError
         For unknown fields, more than a width, or a way out of the output folder.
     """
-    known = [*axes, *_FIELDS, *words]
+    known = [*axes, *_FIELDS, *SETTING_FIELDS, *words]
     pieces = []
     try:
         found = list(string.Formatter().parse(template))
@@ -190,7 +192,8 @@ def planned_files(cell: Cell, names: FileNames, frames: Iterable[int] | None = N
     """
     settings = cell.settings
     values: dict[str, object] = {
-        **names.words, **cell.coordinates, "plan": names.plan, "scene": names.scene,
+        **setting_texts(settings), **names.words, **cell.coordinates,
+        "plan": names.plan, "scene": names.scene,
         "cell": cell.file_name, "index": cell.index + 1, "take": take_text(settings),
     }  # fmt: skip
     templates, stamp = [], None
@@ -216,6 +219,14 @@ def planned_files(cell: Cell, names: FileNames, frames: Iterable[int] | None = N
                 if by_name is not None:
                     path = _beside(path, by_name)
                 yield PlannedFile(_checked(path, cell, place), frame, ext, passes, stamp, eye)
+
+
+def setting_texts(settings: CellSettings) -> dict[str, str]:
+    """What templates say of settings by their names, see `SETTING_FIELDS`."""
+    return {
+        "camera": (settings.camera or "camera").rpartition("/")[2], "quality": settings.quality or "quality",
+        "renderer": settings.renderer, "projection": settings.projection, "size": str(settings.size),
+    }  # fmt: skip
 
 
 def take_text(settings: CellSettings) -> str:

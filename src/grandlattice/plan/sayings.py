@@ -73,11 +73,16 @@ class Sayings:
     def __init__(self, model: PlanModel, document: Document, axes: Sequence[AxisTable]) -> None:
         self._model, self._document = model, document
         self._unrolled_so_far = 0
+        self.required = tuple(model.require)
         self.defaults = self.of("defaults", [(model.defaults, ("defaults",))])
         self.options = tuple(
             tuple(self.of(f"{axis.name}={option.name}", option.said) for option in axis.options)
             for axis in axes
         )
+
+    def place_of(self, key: str) -> Place:
+        """Where a key of the plan stands."""
+        return self._document.place([key])
 
     def of(self, source: str, said: Sequence[tuple[Settings, Path]]) -> Saying:
         """One speaker's bundles, in order, as one saying.

@@ -23,6 +23,7 @@ from grandlattice.plan.settings import (
     Strict,
     Text,
     Texts,
+    as_list,
     is_built_in,
     one_of,
 )
@@ -242,6 +243,9 @@ def _own_name(value: object) -> str:
     return name
 
 
+Required = Annotated[list[Annotated[str, one_of(*Settings.model_fields)]], BeforeValidator(as_list)]
+
+
 class PlanModel(Strict):
     """A whole plan."""
 
@@ -249,9 +253,10 @@ class PlanModel(Strict):
     scene: Text = Field(description="the USD scene, relative to the plan")
     include: Texts = Field(
         default_factory=list,
-        description="plan files whose words, select, materials, qualities, own-passes, takes and renderers "
-        "are used too",
+        description="plan files whose words, select, materials, qualities, own-passes, takes, renderers and "
+        "require are used too",
     )
+    require: Required = Field(default_factory=list, description="settings that must be said, such as output")
     words: dict[str, Text] = Field(
         default_factory=dict, description="words of your own, fields of file names and labels"
     )

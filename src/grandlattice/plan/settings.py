@@ -355,6 +355,9 @@ class Settings(Strict):
     files: FileOptions | None = Field(None, description="options for each format")
     output: Text | None = Field(None, description="template of the file names")
     exposure: Number | None = Field(None, ge=-50, le=50, description="stops on the picture")
+    camera_exposure: bool | None = Field(
+        None, alias="camera-exposure", description="off: the camera's own exposure is left out of pictures"
+    )
     display: Text | None = Field(None, description="OCIO display / view for png, jpg, tiff, tga")
     denoise: bool | None = Field(None, description="clean the beauty of noise")
     background: Annotated[str, one_of("sky", "clear")] | None = Field(

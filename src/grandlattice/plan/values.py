@@ -152,9 +152,9 @@ _LONGEST = 60  # letters of a time
 _MOST_SECONDS = 3.2e9  # a hundred years
 
 
-def shortened(text: str) -> str:
+def shortened(text: str, most: int = _LONGEST) -> str:
     """A text as it is quoted in a message: of a long one the beginning."""
-    return text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…"
+    return text if len(text) <= most else text[: most - 1] + "…"
 
 
 _SECONDS = {"s": 1.0, "min": 60.0, "h": 3600.0, "d": 86400.0}

@@ -14,6 +14,7 @@ from grandlattice.images import (
     make_sheets,
     range_of,
     read_channels,
+    read_mark,
     scale_of,
     show_pass,
     to_display,
@@ -155,6 +156,7 @@ def _as_it_is(
 
 def _shown(path: Path, kind: str, display: str | None, exposure: float) -> NDArray[np.float32]:
     if kind == "exr":
+        exposure += float(read_mark(path, "camera stops") or 0.0)
         return to_display(read_channels(path, ("R", "G", "B", "A")), display, exposure)
     if kind == "jpg":
         colour = read_channels(path, ("R", "G", "B"))

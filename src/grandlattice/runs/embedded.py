@@ -50,6 +50,7 @@ class Embedded:
         self._tracer = Tracer(order.threads)
         self._store = order.store
         self._finished: list[str] = []
+        self._stops = 0.0  # of the camera of the last frame
         self._measured: dict[object, tuple[tuple[float, float], ...]] = {}
         self._images: dict[str, tuple[float, NDArray | None]] = {}
         self._readers = ThreadPoolExecutor(max(order.threads, 2))
@@ -66,7 +67,10 @@ class Embedded:
     def render(
         self, task: Task, progress: Told | None = None, stop: StopSignal | None = None
     ) -> list[Rendered]:
-        rendered = [Rendered(frame, self._trace(task, frame, progress, stop)) for frame in task.frames]
+        rendered = [
+            Rendered(frame, self._trace(task, frame, progress, stop), stops=self._stops)
+            for frame in task.frames
+        ]
         if self._order.further:
             self._finished = [self._place(task, each.frame) for each in rendered]
         return rendered
@@ -80,6 +84,7 @@ class Embedded:
         cell = task.first
         settings = cell.settings
         snapshot = self.snapshot(cell, frame, later="motion" in task.passes)
+        self._stops = snapshot.camera.stops
         return self._tracer.trace(
             snapshot,
             self.images_for(snapshot, cell),
@@ -187,6 +192,7 @@ class Embedded:
         )  # fmt: skip
         beauty = film.passes["beauty"]
         luminance = beauty[..., :3] @ (0.2126, 0.7152, 0.0722) * 2.0**settings.exposure
+        luminance = luminance * (2.0**snapshot.camera.stops if settings.camera_exposure else 1.0)
         if any(item.catches for item in snapshot.items):
             luminance = np.maximum(luminance, beauty[..., 3])
         return float(np.median(luminance)), float(np.quantile(luminance, 0.99))

@@ -64,12 +64,19 @@ class _Rate:
 
 
 def estimate(
-    todo: TaskList, workers: int, threads: int, ledger: Ledger, probing: Probing | None
+    todo: TaskList,
+    workers: int,
+    threads: int,
+    ledger: Ledger,
+    probing: Probing | None,
+    *,
+    further: bool = False,
 ) -> Estimate | None:
     """What it takes to do some tasks; None where there is nothing to go by.
 
     Parameters
     ----------
+    further : frames are taken to their full quality, whatever their `seconds` say.
     probing : renders small pictures of cells, by as many workers as there are; None where nobody may.
     """
     if not len(todo):
@@ -80,14 +87,20 @@ def estimate(
     rates: dict[str, _Rate] = {}
     rates |= {kind: known[kind] for kind in map(kind_of, (task.first for task in tasks)) if kind in known}
     if probing is not None:
-        _probe_kinds(tasks, len(todo), rates, workers, threads, probing)
+        _probe_kinds(tasks, len(todo), rates, workers, threads, probing, further)
     if not rates:
         return None
-    return _summed(tasks, len(todo), rates, workers, threads, last_error(ledger))
+    return _summed(tasks, len(todo), rates, workers, threads, last_error(ledger), further)
 
 
 def _probe_kinds(
-    tasks: list[Task], count: int, rates: dict[str, _Rate], workers: int, threads: int, probing: Probing
+    tasks: list[Task],
+    count: int,
+    rates: dict[str, _Rate],
+    workers: int,
+    threads: int,
+    probing: Probing,
+    further: bool,
 ) -> None:
     """Add the rates of kinds that are not known, for as long as it is worth it.
 
@@ -98,7 +111,7 @@ def _probe_kinds(
     left, began, seats = list(reversed(kinds.items())), time.perf_counter(), max(workers, 1)
     while left:
         if rates:
-            so_far = _summed(tasks, count, rates, workers, threads, None)
+            so_far = _summed(tasks, count, rates, workers, threads, None, further)
             if time.perf_counter() - began > np.clip(_WORTH * so_far.seconds, *_PROBING):
                 return
         batch, left = left[:seats], left[seats:]
@@ -112,7 +125,13 @@ def _probe_kinds(
 
 
 def _summed(
-    tasks: list[Task], count: int, rates: dict[str, _Rate], workers: int, threads: int, last: float | None
+    tasks: list[Task],
+    count: int,
+    rates: dict[str, _Rate],
+    workers: int,
+    threads: int,
+    last: float | None,
+    further: bool,
 ) -> Estimate:
     usual = max(rates.values(), key=lambda rate: rate.sample)
     each, widths = [], []
@@ -120,7 +139,7 @@ def _summed(
         rate = rates.get(kind_of(task.first), usual)
         settings, frames = task.first.settings, len(task.frames)
         sampling = settings.pixels * rate.sample * settings.samples
-        if settings.seconds is not None and settings.renderer == "tracer":
+        if settings.seconds is not None and not further and settings.renderer == "tracer":
             sampling = min(sampling, settings.seconds)
         each.append(rate.fixed + frames * (settings.pixels * rate.pixel + sampling))
         widths.append(rate.spread if kind_of(task.first) in rates else rate.spread * 2.0)

@@ -131,6 +131,7 @@ class Fingerprints:
             "ppi": settings.size.ppi,
             "label": settings.label if shown else None,
             "exposure": settings.exposure if shown else None,
+            "camera exposure": settings.camera_exposure if shown else None,
             "display": settings.display if shown else None,
         })  # fmt: skip
 

@@ -94,11 +94,13 @@ class TaskResult:
 
 @dataclass(frozen=True)
 class Rendered:
-    """One frame as a renderer made it; `original` is the file an outside renderer wrote."""
+    """One frame as a renderer made it; `original` is the file an outside renderer wrote, `stops` the
+    exposure of the camera itself, by which pictures are displayed brighter."""
 
     frame: int
     film: Film
     original: Path | None = None
+    stops: float = 0.0
 
 
 class Renderer(Protocol):

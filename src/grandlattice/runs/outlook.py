@@ -170,21 +170,25 @@ class _Found:
         self._news: list[FileRecord] = []
 
     def differences(self, filing: Filing) -> tuple[list[bytes], list[str]]:
-        """Traces of files the ledger knows and the disk lacks or has in another size; files the
-        ledger does not know."""
+        """Traces of files the ledger knows and the disk lacks or has in another size; files the ledger
+        does not know, or knows otherwise."""
         listings: dict[str, dict[str, int]] = {}
         gone: list[bytes] = []
+        others: list[str] = []
         for path, size, trace in self._ledger.sizes():
             folder, _, name = path.rpartition("/")
             if folder not in listings:
                 listings[folder] = self._store.listing(folder)
-            if listings[folder].pop(name, None) != size:
+            there = listings[folder].pop(name, None)
+            if there != size:
                 gone.append(bytes.fromhex(trace))
+            if there is not None and there != size:
+                others.append(path)  # somebody put something else in its place
         for folder in _folders(self._store, filing):
             if folder not in listings:
                 listings[folder] = self._store.listing(folder)
         unknown = [f"{f}/{name}" if f else name for f, names in listings.items() for name in names]
-        return [trace for trace in gone if trace], unknown
+        return [trace for trace in gone if trace], unknown + others
 
     def has_all(self, task: Task) -> bool:
         """Whether a task's files are all there; what stands in the way is noted."""

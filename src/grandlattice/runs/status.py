@@ -165,7 +165,10 @@ def read_status(
 def _tasks(  # type: ignore[no-untyped-def]
     connection, axes: list[str], at: Sequence[str], states: Sequence[str], most: int, logs: bool,
 ) -> list[TaskStatus]:  # fmt: skip
-    patterns = [_pattern(text, axes) for text in at]
+    # What is said of one axis adds up, as addresses do; different axes narrow each other down.
+    groups: dict[str, list[list[list[str]] | str]] = {}
+    for text in at:
+        groups.setdefault(text.partition("=")[0] if "=" in text else "", []).append(_pattern(text, axes))
     marks = ", ".join("?" * len(states))
     log = "(SELECT text FROM logs WHERE logs.trace = tasks.trace)" if logs else "''"
     rows = connection.execute(
@@ -174,7 +177,7 @@ def _tasks(  # type: ignore[no-untyped-def]
     )  # fmt: skip
     found = []
     for row in rows:
-        if all(_matches(row[0], pattern) for pattern in patterns):
+        if all(any(_matches(row[0], pattern) for pattern in group) for group in groups.values()):
             task = TaskStatus(*row)
             found.append(task if task.state == "done" else replace(task, **_UNKNOWN))
             if len(found) >= most:

@@ -36,6 +36,7 @@ if TYPE_CHECKING:
     from grandlattice.runs.coordinator import Coordinator
 
 HIGHEST_PRIORITY = 1000
+MOST_WORKERS = 1024
 _ANSWER_WITHIN = 30.0  # seconds
 _LOCK_WITHIN = 1.0  # seconds; whoever asks whether a run is under way holds the lock for an instant
 
@@ -169,6 +170,18 @@ class Steering:
             )
         return self._order("priority", at=list(at), priority=priority)
 
+    def workers(self, count: int) -> str:
+        """Have so many workers from the next frame on, 1 to 1024; they change no byte."""
+        if not 1 <= count <= MOST_WORKERS:
+            raise PlanError(f"Workers are 1 to {MOST_WORKERS}, not {count}.")
+        return self._order("workers", count=count)
+
+    def spare(self, count: int) -> str:
+        """Leave so many processors to others from the next frame on; one at least works."""
+        if not 0 <= count <= MOST_WORKERS:
+            raise PlanError(f"Processors to spare are 0 to {MOST_WORKERS}, not {count}.")
+        return self._order("spare", count=count)
+
     def add(self, plan: str | Path) -> str:
         """Have another plan carried out when this one is done."""
         return self._order("add", plan=str(Path(plan).resolve()))
@@ -281,6 +294,26 @@ def _prioritise(coordinator: Coordinator, details: dict[str, Any]) -> str:
     return f"{many(len(changed), 'frame')} now with priority {priority}"
 
 
+def _workers(coordinator: Coordinator, details: dict[str, Any]) -> str:
+    return _resized(coordinator, _count(details, least=1))
+
+
+def _spare(coordinator: Coordinator, details: dict[str, Any]) -> str:
+    return _resized(coordinator, max(1, (os.cpu_count() or 1) - _count(details, least=0)))
+
+
+def _count(details: dict[str, Any], least: int) -> int:
+    count = details.get("count")
+    if not isinstance(count, int) or not least <= count <= MOST_WORKERS:
+        raise RunError(f"That is a number from {least} to {MOST_WORKERS}.")
+    return count
+
+
+def _resized(coordinator: Coordinator, count: int) -> str:
+    coordinator.backend.resize(count)
+    return f"{many(count, 'worker')} from the next frame on"
+
+
 def _add(coordinator: Coordinator, details: dict[str, Any]) -> str:
     plan = details.get("plan")
     if not isinstance(plan, str) or not Path(plan).is_file():
@@ -298,5 +331,5 @@ def _numbers(coordinator: Coordinator, details: dict[str, Any]) -> NDArray[np.in
 
 _ORDERS: dict[str, Callable[[Coordinator, dict[str, Any]], str]] = {
     "pause": _pause, "unpause": _unpause, "stop": _stop, "retry": _retry, "drop": _drop,
-    "priority": _prioritise, "add": _add,
+    "priority": _prioritise, "add": _add, "workers": _workers, "spare": _spare,
 }  # fmt: skip

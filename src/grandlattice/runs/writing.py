@@ -67,6 +67,8 @@ class Filer:
         film = _of_eye(rendered.film, file.planned.eye)
         settings, kind = cell.settings, file.planned.format
         metadata = self._metadata(cell, file, film)
+        if rendered.stops and settings.camera_exposure:
+            metadata[f"{images.MARK}camera stops"] = round(rendered.stops, 6)
         ppi = settings.size.ppi
         whole = set(file.planned.passes) == set(settings.passes) and not file.planned.eye
         if kind == "exr" and rendered.original is not None and whole:
@@ -96,7 +98,8 @@ class Filer:
             colour = values[..., :3] if values.shape[2] >= 3 else np.repeat(values[..., :1], 3, axis=2)
             images.write_hdr(path, colour, metadata)
             return
-        pixels, marks = self._shown(cell, kind, name, values)
+        stops = settings.exposure + (rendered.stops if settings.camera_exposure else 0.0)
+        pixels, marks = self._shown(cell, kind, name, values, stops)
         metadata |= marks
         if settings.label:
             words = [f"{axis} {entry}" for axis, entry in cell.coordinates.items()]
@@ -111,19 +114,19 @@ class Filer:
         )
 
     def _shown(
-        self, cell: Cell, kind: str, name: str, values: NDArray[np.float32]
+        self, cell: Cell, kind: str, name: str, values: NDArray[np.float32], stops: float
     ) -> tuple[NDArray[np.float32], dict[str, str | int | float]]:
         """A pass as it is displayed, and what its file says of that."""
         settings = cell.settings
         if name == "beauty":
-            return images.to_display(values, settings.display, settings.exposure), {}
+            return images.to_display(values, settings.display, stops), {}
         look = known_pass(name, self._order.model.own_kinds).look
         ranges: tuple[tuple[float, float], ...] = ()
         if look in _RANGED:
             given = getattr(settings.files, kind).range
             ranges = (given,) * (3 if look == "place" else 1) if given else self._measure(cell, name, look)
         told = " ".join(f"{low:g} {high:g}" for low, high in ranges)
-        pixels = images.show_pass(values, look, ranges, settings.display, settings.exposure)
+        pixels = images.show_pass(values, look, ranges, settings.display, stops)
         return pixels, {f"{images.MARK}shown": f"{name} as {look} {told}".strip()}
 
     def _metadata(self, cell: Cell, file: TaskFile, film: Film) -> dict[str, str | int | float]:

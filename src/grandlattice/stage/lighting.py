@@ -100,13 +100,18 @@ def light_radiance(prim: Usd.Prim, time: Usd.TimeCode) -> NDArray[np.float64]:
     """Intensity, exposure, colour and temperature: nits before normalisation, (3,) float64."""
     light = UsdLux.LightAPI(prim)
     colour = np.array(light.GetColorAttr().Get(time), float)
+    temperature = light.GetColorTemperatureAttr().Get(time)
+    if light.GetEnableColorTemperatureAttr().Get(time) and not np.isfinite(temperature):
+        return np.full(3, np.nan)
     if light.GetEnableColorTemperatureAttr().Get(time):
         # The ramp is not quite white at 6500 K, where the schema says it is.
         white = np.array(UsdLux.BlackbodyTemperatureAsRgb(6500.0))
-        kelvin = float(np.clip(light.GetColorTemperatureAttr().Get(time), 1000.0, 10000.0))
+        kelvin = float(np.clip(temperature, 1000.0, 10000.0))
         colour = colour * np.array(UsdLux.BlackbodyTemperatureAsRgb(kelvin)) / white
-    exposure = 2.0 ** light.GetExposureAttr().Get(time)
-    return np.asarray(colour * light.GetIntensityAttr().Get(time) * exposure)
+    intensity = light.GetIntensityAttr().Get(time)
+    with np.errstate(over="ignore", invalid="ignore"):
+        exposure = np.exp2(float(light.GetExposureAttr().Get(time) or 0.0))
+        return np.asarray(colour * (0.0 if intensity is None else intensity) * exposure)
 
 
 def _size(prim: Usd.Prim, kind: str, time: Usd.TimeCode) -> tuple[float, float]:
@@ -175,7 +180,27 @@ def read_camera(prim: Usd.Prim, time: Usd.TimeCode) -> Camera:
         camera.focusDistance,
         (near, far),
         orthographic,
+        stops=camera_stops(prim, time),
     )
+
+
+def camera_stops(prim: Usd.Prim, time: Usd.TimeCode) -> float:
+    """The exposure of a camera itself, stops: UsdGeomCamera's linear exposure scale,
+    responsivity × time × iso / 100 × 2^exposure / fStop²; 0 where it is no number."""
+
+    def number(name: str, otherwise: float) -> float:
+        attribute = prim.GetAttribute(name)
+        value = attribute.Get(time) if attribute else None
+        return otherwise if value is None else float(value)
+
+    part = number("exposure:responsivity", 1.0) * number("exposure:time", 1.0)
+    part *= number("exposure:iso", 100.0) / 100.0
+    stop = number("exposure:fStop", 1.0)
+    stops = number("exposure", 0.0)
+    if not (part > 0.0 and stop > 0.0 and np.isfinite(part * stop)):
+        return 0.0
+    whole = float(np.log2(part) - 2.0 * np.log2(stop) + stops)
+    return whole if abs(whole) < 100.0 else 0.0
 
 
 def mesh_light(prim: Usd.Prim, time: Usd.TimeCode) -> tuple[float, float, float] | None:
@@ -219,7 +244,8 @@ def camera_aspect(prim: Usd.Prim) -> float:
     """Width over height of what a camera frames; 0 where it has no aperture."""
     camera = UsdGeom.Camera(prim)
     height = camera.GetVerticalApertureAttr().Get() or 0.0
-    return float((camera.GetHorizontalApertureAttr().Get() or 0.0) / height) if height else 0.0
+    aspect = float((camera.GetHorizontalApertureAttr().Get() or 0.0) / height) if height else 0.0
+    return aspect if np.isfinite(aspect) else 0.0
 
 
 def image_asset(prim: Usd.Prim) -> Sdf.AssetPath | None:

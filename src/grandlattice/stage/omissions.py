@@ -7,11 +7,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from pxr import Usd, UsdGeom, UsdLux, UsdShade, UsdSkel
+import numpy as np
+from pxr import Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdSkel
 
 from grandlattice.stage.attributes import is_light
 from grandlattice.stage.layered import is_layered
-from grandlattice.stage.lighting import KINDS
+from grandlattice.stage.lighting import KINDS, light_radiance
 from grandlattice.stage.looks import input_value, is_known_surface, surface_of
 from grandlattice.stage.shapes import is_shape
 
@@ -42,6 +43,7 @@ def omissions(stage: Usd.Stage, time: Usd.TimeCode) -> dict[str, list[str]]:
 
 def omitted_of(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:
     """What of a prim is left out, as it is said of several."""
+    yield from _oddities(prim, time)
     if prim.IsA(UsdGeom.Gprim):
         yield from _of_shape(prim, time)
     elif is_light(prim):
@@ -52,6 +54,57 @@ def omitted_of(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:
         mode = UsdGeom.ModelAPI(prim).GetModelDrawModeAttr().Get(time)
         if mode in ("cards", "bounds", "origin"):
             yield f"Drawn as their full geometry and not as {mode}"
+
+
+def _oddities(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:
+    """Values that cannot be meant."""
+    for name in prim.GetVariantSets().GetNames() if prim.HasVariantSets() else ():
+        chosen = prim.GetVariantSets().GetVariantSet(name)
+        if chosen.GetVariantSelection() and chosen.GetVariantSelection() not in chosen.GetVariantNames():
+            yield f"The variant {chosen.GetVariantSelection()} of {name} is chosen, and is not there"
+    if prim.IsA(UsdGeom.Xformable) and UsdGeom.Xformable(prim).GetXformOpOrderAttr().HasAuthoredValue():
+        matrix = np.array(UsdGeom.Xformable(prim).GetLocalTransformation(time))
+        if not np.isfinite(matrix).all():
+            yield "Placed by numbers that are none"
+        elif abs(np.linalg.det(matrix[:3, :3])) < 1e-30:
+            yield "Squashed flat to nothing by their transform"
+    if prim.IsA(UsdGeom.Camera):
+        yield from _of_camera(UsdGeom.Camera(prim), time)
+
+
+def _of_camera(camera: UsdGeom.Camera, time: Usd.TimeCode) -> Iterator[str]:
+    def number(attribute: Usd.Attribute) -> float:
+        value = attribute.Get(time)
+        return float("nan") if value is None else float(value)
+
+    sides = number(camera.GetHorizontalApertureAttr()), number(camera.GetVerticalApertureAttr())
+    if not all(side > 0.0 for side in sides):
+        yield "Cameras whose film has no size"
+    if camera.GetProjectionAttr().Get(time) != UsdGeom.Tokens.orthographic:
+        if not number(camera.GetFocalLengthAttr()) > 0.0:
+            yield "Cameras whose lens has no focal length"
+        if number(camera.GetFStopAttr()) > 0.0 and not number(camera.GetFocusDistanceAttr()) > 0.0:
+            yield "Cameras that focus on nothing before them"
+    near, far = camera.GetClippingRangeAttr().Get(time) or (0.0, 1.0)
+    if not far > near:
+        yield "Cameras whose clipping planes have nothing between them"
+
+
+def _of_lights_values(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:
+    if not np.isfinite(light_radiance(prim, time)).all():
+        yield "Lights left out, their strength being no number"
+    elif light_radiance(prim, time).min() < 0.0:
+        yield "Lights with strengths below zero, which count as none"
+    for name in ("radius", "width", "height", "length"):
+        attribute = prim.GetAttribute(f"inputs:{name}")
+        value = attribute.Get(time) if attribute else None
+        if value is not None and not value > 0.0 and not _is_a_point(prim):
+            yield f"Lights left out, their {name} being {value:g}"
+
+
+def _is_a_point(prim: Usd.Prim) -> bool:
+    treated = prim.GetAttribute("treatAsPoint") or prim.GetAttribute("treatAsLine")
+    return bool(treated and treated.Get())
 
 
 def _of_shape(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:
@@ -73,6 +126,7 @@ def _of_shape(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:
 
 
 def _of_light(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:
+    yield from _of_lights_values(prim, time)
     if KINDS.get(prim.GetTypeName()) is None and not prim.HasAPI(UsdLux.MeshLightAPI):
         kind = prim.GetTypeName() or UsdLux.LightAPI(prim).GetShaderIdAttr().Get() or "light"
         yield f"Lights of type {kind} left out"
@@ -104,9 +158,32 @@ def _of_material(material: UsdShade.Material, time: Usd.TimeCode) -> Iterator[st
             if what and what not in said:
                 said.add(what)
                 yield f"Materials drawn without {what}"
+    if _feeds_itself(shader):
+        yield "Materials whose nodes feed themselves"
+        return
     for given in shader.GetInputs():
         if given.HasConnectedSource() and input_value(given, time) is None and not _is_paint(given):
             yield f"Materials whose {given.GetBaseName()} comes from a node that is not read{_node(given)}"
+
+
+def _feeds_itself(shader: UsdShade.Shader) -> bool:
+    """Whether a network comes back to where it began."""
+    seen: list[Sdf.Path] = []
+    waiting: list[tuple[Usd.Prim, tuple[Sdf.Path, ...]]] = [(shader.GetPrim(), ())]
+    while waiting:
+        prim, above = waiting.pop()
+        path = prim.GetPath()
+        if path in above:
+            return True
+        if len(above) > 60 or len(seen) > 2000:
+            continue
+        seen.append(path)
+        for attribute in prim.GetAuthoredAttributes():
+            for source in attribute.GetConnections() if attribute.HasAuthoredConnections() else ():
+                other = prim.GetStage().GetPrimAtPath(source.GetPrimPath())
+                if other and not other.IsA(UsdShade.Material) and not other.IsA(UsdShade.NodeGraph):
+                    waiting.append((other, (*above, path)))
+    return False
 
 
 def _is_connected(output: UsdShade.Output) -> bool:

@@ -22,6 +22,7 @@ from grandlattice.stage.attributes import is_light
 from grandlattice.stage.selecting import Selector
 from grandlattice.stage.soundness import refuse_bottomless, refuse_devices
 
+_FURTHEST = 1e9  # frames; beyond it, or where it is no number, a scene names none
 ENDINGS = (".usd", ".usda", ".usdc", ".usdz")
 
 
@@ -109,7 +110,8 @@ def open_scene(file: Path) -> Scene:
     """
     if not is_there(file):
         raise SceneError(
-            f"There is no scene at {shortened(str(file))}.", cure="check the path; it is relative to the plan"
+            f"There is no scene at {shortened(str(file), 400)}.",
+            cure="check the path; it is relative to the plan",
         )
     if file.suffix.lower() not in ENDINGS:
         raise SceneError(
@@ -124,20 +126,83 @@ def open_scene(file: Path) -> Scene:
             if layer is not None:
                 layer.SetPermissionToEdit(False)
                 refuse_devices(layer)
-                stage = Usd.Stage.Open(layer, Usd.Stage.LoadAll)
+                stage = _opened(layer)
                 refuse_bottomless(stage)
     except Tf.ErrorException as problem:
         raise _unreadable(file, problem) from None
     if layer is None:
         raise _unreadable(file, None)
     frames = None
-    if stage.HasAuthoredTimeCodeRange():
+    ends = (stage.GetStartTimeCode(), stage.GetEndTimeCode())
+    if stage.HasAuthoredTimeCodeRange() and all(abs(end) < _FURTHEST for end in ends):
         frames = round(stage.GetStartTimeCode()), round(stage.GetEndTimeCode())
         frames = frames if frames[1] >= frames[0] else None
     return Scene(
         file, stage, str(UsdGeom.GetStageUpAxis(stage)), UsdGeom.GetStageMetersPerUnit(stage),
         frames, stage.GetFramesPerSecond(),
     )  # fmt: skip
+
+
+def _opened(layer: Sdf.Layer) -> Usd.Stage:
+    """The composed scene, without what could not be opened of it: composition errors tell of that.
+
+    Raises
+    ------
+    Tf.ErrorException
+        When nothing of it can be composed.
+    """
+    cache = Usd.StageCache()
+    try:
+        with Usd.StageCacheContext(cache):
+            return Usd.Stage.Open(layer, Usd.Stage.LoadAll)
+    except Tf.ErrorException:
+        stages = cache.GetAllStages()
+        if not stages:
+            raise
+        return stages[0]
+
+
+def dependencies(file: Path) -> tuple[list[str], list[str]]:
+    """Files a USD file is made of, layers and assets: those that are there, and those that are not."""
+    try:
+        with quiet_usd():
+            layers, assets, missing = UsdUtils.ComputeAllDependencies(Sdf.AssetPath(str(file)))
+    except (Tf.ErrorException, RuntimeError, UnicodeDecodeError):
+        return _walked(file)
+    return [*(layer.realPath for layer in layers if layer.realPath), *map(str, assets)], list(
+        map(str, missing)
+    )
+
+
+def _walked(file: Path) -> tuple[list[str], list[str]]:
+    """The same, found layer by layer, where USD gives up because one of them is damaged."""
+    there: list[str] = []
+    missing: list[str] = []
+    waiting, seen = [str(file)], {str(file)}
+    while waiting:
+        path = waiting.pop()
+        outer = Ar.SplitPackageRelativePathOuter(path)[0] or path
+        (there if is_file(outer) else missing).append(path)
+        layer = usd_layer(Path(path)) if Path(outer).suffix.lower() in ENDINGS else None
+        if layer is None:
+            continue
+        named = [*layer.GetCompositionAssetDependencies(), *_assets_in(layer)]
+        new = {layer.ComputeAbsolutePath(name) for name in named if name} - seen
+        seen |= new
+        waiting += sorted(new)
+    return there, missing
+
+
+def _assets_in(layer: Sdf.Layer) -> list[str]:
+    found: list[str] = []
+
+    def look(path: Sdf.Path) -> None:
+        spec = layer.GetAttributeAtPath(path) if path.IsPropertyPath() else None
+        if spec is not None and isinstance(spec.default, Sdf.AssetPath):
+            found.append(spec.default.path)
+
+    layer.Traverse(Sdf.Path.absoluteRootPath, look)
+    return found
 
 
 def _unreadable(file: Path, problem: Exception | None) -> SceneError:
@@ -192,11 +257,9 @@ def read_asset(path: str) -> bytes | None:
 
 def scene_files(scene: Scene) -> list[Path]:
     """Every file a scene is made of, layers and assets, sorted; missing ones left out."""
-    with quiet_usd():
-        layers, assets, _ = UsdUtils.ComputeAllDependencies(Sdf.AssetPath(str(scene.file.resolve())))
-    names = {layer.realPath for layer in layers if layer.realPath} | set(assets)
+    names, _ = dependencies(scene.file.resolve())
     paths = {Path(Ar.SplitPackageRelativePathOuter(str(name))[0] or str(name)) for name in names}
-    return sorted(path for path in paths if path.is_file())
+    return sorted(path for path in paths if is_file(path))
 
 
 def files_read(scene: Scene, named: Iterable[Path]) -> set[Path]:
@@ -213,18 +276,11 @@ def files_read(scene: Scene, named: Iterable[Path]) -> set[Path]:
         found.add(path)
         if path.suffix.lower() in ENDINGS and is_file(path):
             usd.append(path)
-    with quiet_usd():
-        for file in dict.fromkeys(usd):
-            try:
-                layers, assets, missing = UsdUtils.ComputeAllDependencies(Sdf.AssetPath(str(file)))
-            except (Tf.ErrorException, RuntimeError):
-                found.add(file)  # no USD after all
-                continue
-            names = [layer.realPath for layer in layers if layer.realPath]
-            for name in (*names, *assets, *missing):
-                outer = Ar.SplitPackageRelativePathOuter(str(name))[0] or str(name)
-                found.add(file.parent / outer)
-    return found | {path.resolve() for path in found}
+    for file in dict.fromkeys(usd):
+        there, missing = dependencies(file)
+        for name in (*there, *missing):
+            found.add(file.parent / (Ar.SplitPackageRelativePathOuter(name)[0] or name))
+    return found | {resolved(path) for path in found}
 
 
 def file_digest(path: Path) -> str:

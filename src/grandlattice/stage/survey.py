@@ -7,25 +7,28 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
-from pxr import Ar, Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdUtils
+from pxr import Ar, Sdf, Usd, UsdGeom, UsdLux, UsdShade
 
+from grandlattice.files import is_file
 from grandlattice.stage.attributes import is_light
-from grandlattice.stage.lighting import KINDS, camera_aspect, light_radiance
+from grandlattice.stage.lighting import KINDS, camera_aspect, camera_stops, light_radiance
 from grandlattice.stage.looks import unknown_surface
 from grandlattice.stage.omissions import omitted_of
-from grandlattice.stage.scene import Scene, quiet_usd
+from grandlattice.stage.scene import Scene, dependencies, quiet_usd
 
 Corner = tuple[float, float, float]
 
 
 @dataclass(frozen=True)
 class CameraSurvey:
-    """A camera: path, aspect (width over height), projection, f-stop (0 is a pinhole)."""
+    """A camera: path, aspect (width over height), projection, f-stop (0 is a pinhole), its own exposure in
+    stops."""
 
     path: str
     aspect: float
     projection: str
     f_stop: float
+    stops: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -104,7 +107,7 @@ def survey_scene(scene: Scene) -> Survey:
                 cameras.append(
                     CameraSurvey(
                         path, camera_aspect(prim), camera.GetProjectionAttr().Get(),
-                        camera.GetFStopAttr().Get() or 0.0,
+                        camera.GetFStopAttr().Get() or 0.0, camera_stops(prim, start),
                     )
                 )  # fmt: skip
             elif is_light(prim):
@@ -116,7 +119,8 @@ def survey_scene(scene: Scene) -> Survey:
             elif prim.IsA(UsdGeom.Mesh):
                 objects["Mesh"] += 1
                 counts = UsdGeom.Mesh(prim).GetFaceVertexCountsAttr().Get(start)
-                triangles += int((np.array(counts) - 2).sum()) if counts else 0
+                own = int((np.array(counts) - 2).sum()) if counts else 0
+                triangles += own * copies_at(prim, start)
             elif prim.IsA(UsdGeom.Gprim) or prim.IsA(UsdGeom.PointInstancer):
                 objects[prim.GetTypeName()] += 1
         problems = tuple(str(error) for error in stage.GetCompositionErrors())
@@ -126,6 +130,24 @@ def survey_scene(scene: Scene) -> Survey:
         omitted, triangles, survey_assets(scene), problems, _bounds(stage, start),
         stage.GetTimeCodesPerSecond(),
     )  # fmt: skip
+
+
+def copies_at(prim: Usd.Prim, time: Usd.TimeCode) -> int:
+    """How often a prim is drawn: once, or as often as the point instancers above it have it."""
+    count, below = 1, prim
+    parent = prim.GetParent()
+    while parent and not parent.IsPseudoRoot():
+        if parent.IsA(UsdGeom.PointInstancer):
+            instancer = UsdGeom.PointInstancer(parent)
+            targets = instancer.GetPrototypesRel().GetForwardedTargets()
+            which = [k for k, target in enumerate(targets) if below.GetPath().HasPrefix(target)]
+            mask = instancer.ComputeMaskAtTime(time)
+            indices = np.array(instancer.GetProtoIndicesAttr().Get(time) or [])
+            indices = indices[np.array(mask, bool)] if len(mask) == len(indices) else indices
+            count *= int(np.isin(indices, which).sum())
+            below = parent
+        parent = parent.GetParent()
+    return count
 
 
 def _bounds(stage: Usd.Stage, time: Usd.TimeCode) -> tuple[Corner, Corner] | None:
@@ -169,7 +191,7 @@ def survey_assets(scene: Scene) -> tuple[AssetSurvey, ...]:
                 for asset in [value] if isinstance(value, Sdf.AssetPath) else value or ():
                     if asset.path:
                         _note(found, asset.path, str(prim.GetPath()), _is_there(asset, attribute))
-        _, _, unresolved = UsdUtils.ComputeAllDependencies(Sdf.AssetPath(str(scene.file.resolve())))
+        _, unresolved = dependencies(scene.file.resolve())
         told = {Path(asset.file).name for asset in found.values() if not asset.found}
         for name in unresolved:
             if Path(name).name not in told:
@@ -185,10 +207,11 @@ def _is_there(asset: Sdf.AssetPath, attribute: Usd.Attribute) -> bool:
     if "<UDIM>" in asset.path:
         layers = [spec.layer for spec in attribute.GetPropertyStack()]
         return any(UsdShade.UdimUtils.ResolveUdimTilePaths(asset.path, layer) for layer in layers)
-    return (
-        bool(asset.resolvedPath)
-        and Ar.GetResolver().OpenAsset(Ar.ResolvedPath(asset.resolvedPath)) is not None
-    )
+    if not asset.resolvedPath:
+        return False
+    outer = Ar.SplitPackageRelativePathOuter(asset.resolvedPath)[0] or asset.resolvedPath
+    opened = is_file(outer) and Ar.GetResolver().OpenAsset(Ar.ResolvedPath(asset.resolvedPath))
+    return bool(opened)
 
 
 def _referrer(scene: Scene, name: str) -> str:

@@ -241,6 +241,8 @@ def slid_coordinates(scene, vertex, by):
     flat = whole <= 1e-12 * a * c
     whole = where(flat, 1.0, whole)
     s, t = where(flat, 0.0, (c * x - b * y) / whole), where(flat, 0.0, (a * y - b * x) / whole)
+    # No further than a triangle's own size: beyond it they say nothing.
+    s, t = min(max(s, -1.0), 1.0), min(max(t, -1.0), 1.0)
     w, k = float32s(scene.shading), 16 * vertex.triangle + 9
     u = vertex.u + s * (w[k + 2] - w[k]) + t * (w[k + 4] - w[k])
     v = vertex.v + s * (w[k + 3] - w[k + 1]) + t * (w[k + 5] - w[k + 1])
