@@ -249,8 +249,8 @@ def test_data_of_what_is_in_front_agree_with_each_other(room) -> None:
     np.testing.assert_allclose(film.passes["normal-camera"], turned, atol=1e-6)
     assert film.passes["normal-camera"][met][:, 2].min() > -0.2
     uv = film.passes["uv"][met]
-    assert uv.min() >= 0.0
-    assert uv.max() <= 1.0
+    assert uv.min() >= -0.2  # at the pixel's centre, on the plane of a triangle that may end before it
+    assert uv.max() <= 1.2
 
 
 def test_passes_reach_the_file_with_their_names(plan_file: Path) -> None:

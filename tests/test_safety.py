@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import os
+import shutil
 import sqlite3
 from pathlib import Path
 
@@ -253,11 +253,15 @@ def test_a_second_plan_leaves_the_pictures_of_the_first_alone(plan_file: Path, t
     assert lattice.open_plan(other).run(["day/Front"], workers=0, existing="replace").ok
     with pytest.raises(OutputError, match="the plan other made it"):  # and now it is the other's
         lattice.open_plan(plan_file).override(seed=9).run(["day/Front"], workers=0)
+    # A picture that somebody painted over is somebody's, whatever the ledger says of its name.
+    painted = plan_file.parent / "out/day/Front.0001.png"
+    Image.fromarray(np.full((32, 48, 3), 200, np.uint8)).save(painted)
+    with pytest.raises(OutputError, match="no run of this plan made it"):
+        lattice.open_plan(other).run(["day/Front"], workers=0)
+    painted.unlink()
+    assert lattice.open_plan(other).run(["day/Front"], workers=0).ok
     # Moved, carried into another folder, or with its ledger lost, a plan knows its own pictures.
     moved = tmp_path / "moved"
-    os.rename(plan_file.parent / "out", tmp_path / "kept-out") if moved.exists() else None
-    import shutil
-
     shutil.copytree(plan_file.parent, moved, ignore=shutil.ignore_patterns("moved", "room.l*"))
     assert not lattice.open_plan(moved / "other.lattice.yaml").run(["day/Front"], workers=0).outlook.todo
     (moved / "other.ledger.sqlite").unlink()

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.errors import OutputError
-from grandlattice.images import read_facts, read_mark, read_marks
+from grandlattice.images import inspect_image, read_facts, read_mark, read_marks
 from grandlattice.plan import Cell, Filing
 from grandlattice.runs.fingerprints import TaskFile
 from grandlattice.runs.ledger import DONE, WAITING, FileRecord, Ledger, coordinates_text
@@ -209,8 +209,8 @@ class _Found:
                 self._news.append(replace(record, trace=task.trace))
             return True
         mark, owner, plan = read_marks(self._store.path(path), ("fingerprint", "owner", "plan"))
-        if mark is None and (record is None or size > 0):
-            self.foreign.append(path)  # also what somebody put in the place of a picture of ours
+        if mark is None and (record is None or not inspect_image(str(self._store.path(path)))):
+            self.foreign.append(path)  # also a whole picture that somebody put in the place of ours
         elif not self._owner.has(owner, plan):
             self.foreign.append(path)
             self.whose[path] = plan or "another plan"
