@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 from pathlib import Path
 
 import pytest
@@ -246,3 +247,37 @@ def test_nobody_dies_of_a_bottomless_scene(tmp_path: Path, glat) -> None:
     for name, says in (("deep.usdc", "deep"), ("self.usda", "own prototypes"), ("many.usda", "unfolds to")):
         code, said = glat(tmp_path, "survey", name)
         assert (code, says in said) == (1, True), said
+
+
+def test_a_first_plan_makes_a_handful_and_shows_the_rest(tmp_path: Path) -> None:
+    from pxr import UsdLux
+
+    stage = Usd.Stage.CreateNew(str(tmp_path / "hall.usda"))
+    world = UsdGeom.Xform.Define(stage, "/World")
+    for k in range(6):
+        UsdGeom.Camera.Define(stage, f"/World/Cam{k}")
+    for k in range(5):
+        UsdLux.SphereLight.Define(stage, f"/World/Lamp{k}")
+    for name in ("seat", "floor"):
+        held = world.GetPrim().GetVariantSets().AddVariantSet(name)
+        for choice in ("a", "b", "c"):
+            held.AddVariant(choice)
+        held.SetVariantSelection("a")
+    stage.GetRootLayer().Save()
+    file = lattice.begin(tmp_path / "hall.usda")
+    assert len(lattice.open_plan(file).cells) == 6
+    text = file.read_text()
+    assert "# only-Lamp0:" in text
+    file.write_text(re.sub(r"^    # (?!more of it|the other)", "    ", text, flags=re.MULTILINE))
+    assert len(lattice.open_plan(file).cells) == 6 * 4 * 3 * 3
+
+
+def test_a_camera_that_is_not_there_is_said_with_the_line_that_names_it(plan_file: Path, glat) -> None:
+    plan_file.write_text(PLAN.replace("  samples: 4", "  samples: 4\n  camera: /World/Cameras/Frnt").replace(
+        "  camera:\n    each: cameras\n", "").replace("{camera}.", ""))  # fmt: skip
+    code, said = glat(plan_file.parent, "check")
+    assert (code, "Did you mean /World/Cameras/Front" in said, "room.lattice.yaml:8" in said) == (
+        1,
+        True,
+        True,
+    ), said

@@ -78,6 +78,9 @@ def check_cells(checked: Checked) -> Iterator[Finding]:
             frame, levels = cell.settings.frames[0], cell.settings.subdivision
             snapshot = snapshots.take(cell.settings.camera, frame, levels)
         except LatticeError as problem:
+            named = cell.origins.get("camera")
+            if problem.place is not None and problem.place.prim == cell.settings.camera and named:
+                problem.place = named  # the line that names a camera says more than the name again
             yield from_error(problem)
             continue
         for item in snapshot.items:

@@ -70,7 +70,7 @@ Conduct = Annotated[
     typer.Option(
         "--run",
         help="Another key of the plan's run: block, such as memory=8GB, threads=4 or gentle=true; "
-        "budget.money=5. May be repeated.",
+        "budget.core-hours=5. May be repeated.",
         show_default=False,
     ),
 ]

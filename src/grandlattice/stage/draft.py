@@ -15,6 +15,7 @@ from grandlattice.plan import RESERVED, distinct_names
 from grandlattice.stage.survey import CameraSurvey, Survey
 
 FRAMING = "/Framing/Camera"
+_HANDFUL = 24  # cells of a first plan; of more the rest stands there as comments
 
 
 def draft_plan(survey: Survey, plan_file: Path) -> tuple[str, str | None]:
@@ -100,8 +101,9 @@ def _plan(survey: Survey, plan_file: Path, proposed: bool) -> str:
         "",
         "axes:",
     ]
-    lines += _light_axis(survey)
-    lines += _variant_axes(survey)
+    whole = _is_handful(survey)
+    lines += _light_axis(survey, whole)
+    lines += _variant_axes(survey, whole)
     if len(survey.cameras) > 1:
         lines += ["  camera:", "    each: cameras              # one entry for each camera of the scene"]
         sized = [c for c in survey.cameras if _size(c.aspect) != _size(survey.cameras[0].aspect)]
@@ -128,7 +130,16 @@ def _plan(survey: Survey, plan_file: Path, proposed: bool) -> str:
     return "\n".join(lines)
 
 
-def _light_axis(survey: Survey) -> list[str]:
+def _is_handful(survey: Survey) -> bool:
+    """Whether everything a plan could multiply comes to few cells."""
+    lit = sum(light.lit and light.known for light in survey.lights)
+    cells = max(1, len(survey.cameras)) * (1 + min(lit, 3) if lit > 1 else 2)
+    for _, _, variants in _variant_sets(survey).values():
+        cells *= len(variants)
+    return cells <= _HANDFUL
+
+
+def _light_axis(survey: Survey, whole: bool) -> list[str]:
     lit = [light for light in survey.lights if light.lit and light.known]
     if not survey.lights:
         return [
@@ -138,15 +149,18 @@ def _light_axis(survey: Survey) -> list[str]:
         ]  # fmt: skip
     lines = ["  light:", "    asis:                      # the scene's own lighting"]
     names = distinct_names(light.path for light in lit)
+    more: list[str] = []
     if len(lit) > 1:
         for light in lit[:3]:
             others = [other.path for other in lit if other is not light]
-            lines += [f"    only-{names[light.path]}:", "      edits:"]
-            lines += [f"        - hide: {path}" for path in others]
+            more += [f"only-{names[light.path]}:", "  edits:"]
+            more += [f"    - hide: {path}" for path in others]
     elif lit:
-        lines += ["    dimmed:", "      edits:", "        - multiply:", f"            on: {lit[0].path}",
-                  "            intensity: 0.25"]  # fmt: skip
-    return lines
+        more += ["dimmed:", "  edits:", "    - multiply:", f"        on: {lit[0].path}",
+                 "        intensity: 0.25"]  # fmt: skip
+    if whole:
+        return [*lines, *(f"    {line}" for line in more)]
+    return lines + _commented(more, "more of it, once # is taken away:")
 
 
 def _variant_sets(survey: Survey) -> dict[str, tuple[str, str, list[str]]]:
@@ -162,14 +176,24 @@ def _variant_sets(survey: Survey) -> dict[str, tuple[str, str, list[str]]]:
     return axes
 
 
-def _variant_axes(survey: Survey) -> list[str]:
+def _variant_axes(survey: Survey, whole: bool) -> list[str]:
     lines: list[str] = []
     for axis, (path, name, variants) in _variant_sets(survey).items():
         lines.append(f"  {axis}:")
-        for variant in variants:
-            lines += [f"    {_text(variant)}:", "      edits:", "        - choose:"]
-            lines += [f"            on: {path}", f"            {_text(name)}: {_text(variant)}"]
+        each = [
+            [f"{_text(variant)}:", "  edits:", "    - choose:", f"        on: {path}",
+             f"        {_text(name)}: {_text(variant)}"]
+            for variant in variants
+        ]  # fmt: skip
+        shown = each if whole else each[:1]
+        lines += [f"    {line}" for entry in shown for line in entry]
+        lines += _commented([line for entry in each[len(shown) :] for line in entry], "the other variants:")
     return lines
+
+
+def _commented(lines: list[str], above: str) -> list[str]:
+    """Entries of an axis as comments: a first plan makes a handful of cells, and shows what more there is."""
+    return [f"    # {above}", *(f"    # {line}" for line in lines)] if lines else []
 
 
 def _output(survey: Survey) -> str:

@@ -1,0 +1,126 @@
+"""What README and docs show: every command line is given, every piece of a plan is read."""
+
+from __future__ import annotations
+
+import re
+import shlex
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from conftest import PLAN
+from grandlattice.errors import PlanError
+from grandlattice.plan import parse, validate
+from grandlattice.plan.schema import PlanModel
+from grandlattice.queues import QueueModel
+from shapes import room_scene
+
+ROOT = Path(__file__).parent.parent
+PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]
+SLOW = ("demo",)  # it has a test of its own
+STEERING = ("pause", "unpause", "stop", "retry", "priority", "drop", "add", "workers", "spare")
+
+
+def commands() -> list[str]:
+    found: dict[str, None] = {}
+    for page in PAGES:
+        text = page.read_text(encoding="utf-8")
+        found |= dict.fromkeys(re.findall(r"`(glat [^`\n]+)`", text))
+        for block in re.findall(r"```sh\n(.*?)```", text, re.DOTALL):
+            lines = [line.split("#")[0].strip() for line in block.splitlines()]
+            found |= dict.fromkeys(line for line in lines if line.startswith("glat"))
+    return [command for command in found if command.split()[1] not in SLOW]
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A scene, and a small plan that has what the pages speak of."""
+    here = tmp_path_factory.mktemp("docs")
+    room_scene(here / "scene.usda")
+    text = (
+        PLAN.replace("room.usda", "scene.usda").replace("samples: 4", "samples: 1").replace("48x32", "24x16")
+    )
+    text = text.replace("[beauty, depth]", "[beauty, depth, illuminance]")
+    (here / "scene.lattice.yaml").write_text(text + "run: {after: [true]}\n")
+    for name in ("hall", "garden"):
+        (here / "more").mkdir(exist_ok=True)
+        (here / "more" / f"{name}.lattice.yaml").write_text(
+            text.replace("scene.usda", "../scene.usda").replace("out/", "{plan}/")
+        )
+    return here
+
+
+def test_every_command_line_that_is_shown_works(folder: Path, monkeypatch) -> None:
+    shown = commands()
+    assert len(shown) > 25
+    done = subprocess.run(
+        [sys.executable, "-m", "grandlattice", "run", "--workers", "0"],
+        cwd=folder,
+        capture_output=True,
+        check=False,
+    )
+    assert done.returncode == 0
+    for command in shown:
+        words = shlex.split(command)[1:]
+        filled = {
+            "CELL": "day/Front",
+            "SCENE": "scene.usda",
+            "OTHER": "more/hall.lattice.yaml",
+            "…": "light=day",
+        }
+        words = [filled.get(word, word) for word in words]
+        words = [
+            f"more/{word}" if word in ("hall.lattice.yaml", "garden.lattice.yaml") else word for word in words
+        ]
+        if words in (["survey"], ["explain"], ["begin"], ["export"]):
+            continue  # its name alone
+        expected: tuple[int, ...] = (0,)
+        if words[0] == "begin":
+            words += ["--plan", str(folder.parent / f"begun{len(command)}.lattice.yaml")]
+            (folder.parent / f"begun{len(command)}.lattice.yaml").unlink(missing_ok=True)
+        elif words[0] in STEERING:
+            expected = (1,)  # no run is under way, and that is said
+        elif words[0] == "export":
+            (folder / "scene-day-Front.usda").unlink(missing_ok=True)
+        elif words[-2:] == ["--page", "4000"]:
+            expected = (2,)
+        elif words == ["run", "--and-then"]:
+            words = ["run", "--and-then", "--help"]  # its countdown is half a minute
+        if words[0] in ("run", "proof") and "--detached" not in words and "--help" not in words:
+            words += ["--workers", "0"]
+        done = subprocess.run(
+            [sys.executable, "-m", "grandlattice", *words], cwd=folder, capture_output=True, text=True, check=False,
+            stdin=subprocess.DEVNULL, timeout=120,
+        )  # fmt: skip
+        said = done.stdout + done.stderr
+        assert done.returncode in expected, (command, said)
+        assert "foresee" not in said
+
+
+def fragments() -> list[tuple[str, str]]:
+    found = []
+    for page in PAGES:
+        for k, block in enumerate(
+            re.findall(r"```yaml\n(.*?)```", page.read_text(encoding="utf-8"), re.DOTALL)
+        ):
+            found.append((f"{page.name} {k + 1}", block))
+    return found
+
+
+@pytest.mark.parametrize(("where", "text"), fragments(), ids=[where for where, _ in fragments()])
+def test_every_piece_of_a_plan_that_is_shown_is_read(where: str, text: str) -> None:
+    if re.search(r"^plans:", text, re.MULTILINE):
+        QueueModel.model_validate(dict(parse(text).data))
+        return
+    known = {field.alias or name for name, field in PlanModel.model_fields.items()}
+    first = re.match(r"\s*(?:#[^\n]*\n\s*)*([\w-]+):", text)
+    tops = [] if first is None else [first[1]]
+    if not known & set(tops):  # what stands below defaults, or below an axis
+        text = "defaults:\n" + "".join(f"  {line}\n" for line in text.splitlines())
+    whole = text if "lattice:" in text else f"lattice: 1\nscene: orrery.usda\n{text}"
+    try:
+        validate(parse(whole))
+    except PlanError as problem:
+        pytest.fail(f"{where}: {problem}")
