@@ -281,3 +281,33 @@ def test_a_camera_that_is_not_there_is_said_with_the_line_that_names_it(plan_fil
         True,
         True,
     ), said
+
+
+def test_tables_keep_their_columns_whatever_an_axis_is_called(plan_file: Path) -> None:
+    plan_file.write_text(PLAN.replace("  light:\n", "  samples:\n    few:\n  seconds:\n    s:\n  light:\n"))
+    plan = lattice.open_plan(plan_file)
+    table = plan.table()
+    assert list(table["samples"]) == [4] * 4
+    assert set(table["axis:samples"]) == {"few"}
+    run = plan.run(["few/s/day/Front"], workers=0)
+    made = run.table()
+    assert set(made["samples"]) == {4}
+    assert set(made["axis:samples"]) == {"few"}
+    assert (made["seconds"] > 0).all()
+
+
+def test_a_task_of_several_cells_has_as_many_frames_as_it_traces(plan_file: Path) -> None:
+    text = PLAN.replace("  camera:\n", "  stops:\n    normal:\n    bright: {exposure: 1}\n  camera:\n")
+    plan_file.write_text(text.replace("{camera}.", "{camera}-{stops}."))
+    assert lattice.open_plan(plan_file).run(["day//Front"], workers=0).ok
+    (task,) = lattice.status(plan_file, states=["done"]).tasks
+    assert task.frames == 1
+
+
+def test_a_budget_with_a_rate_says_what_it_costs_in_its_currency(plan_file: Path, glat) -> None:
+    plan_file.write_text(PLAN + "run: {budget: {rate: 3600, currency: crowns}}\n")
+    code, said = glat(plan_file.parent, "run", "--at", "day/Front", "--workers", "1")
+    assert code == 0
+    cost = re.search(r"it cost ([\d.]+) crowns", said)
+    assert cost
+    assert 0 < float(cost[1]) < 60  # a crown a second

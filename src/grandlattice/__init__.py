@@ -61,6 +61,7 @@ if TYPE_CHECKING:
         Steering,
         TaskStatus,
     )
+    from grandlattice.runs.budgets import price
     from grandlattice.stage import Change, Explanation, Opinion, Survey
     from grandlattice.steered import all_runs, ended_with, is_running, run_detached, status, steering
     from grandlattice.version import __version__ as __version__
@@ -79,6 +80,7 @@ _WHERE = {
     "runs": ("Estimate", "Event", "Failed", "Finished", "Held", "Outlook", "Pace", "Progress", "Retried",
              "Returned", "Run", "RunStatus", "Started", "Steering", "TaskStatus"),
     "stage": ("Change", "Explanation", "Opinion", "Survey"),
+    "runs.budgets": ("price",),
     "steered": ("all_runs", "ended_with", "is_running", "run_detached", "status", "steering"),
     "whole": ("Plan",),
     "version": ("__version__",),
@@ -93,6 +95,7 @@ __all__ = [
     "Run", "RunError", "RunStatus", "RunUnderWay", "SceneError", "Settings", "Started", "Steering",
     "Step", "Survey", "TaskStatus", "Totals", "TracerError", "WorkerError", "added_to", "all_runs",
     "begin", "ended_with", "find_queue", "is_running",
-    "nearest", "open_plan", "open_queue", "plan_schema", "prepare_tracer", "read_frames", "run_detached",
+    "nearest", "open_plan", "open_queue", "plan_schema", "prepare_tracer", "price",
+    "read_frames", "run_detached",
     "status", "steering", "survey", "tracer_is_prepared", "tracer_prepared_aside",
 ]  # fmt: skip

@@ -100,7 +100,7 @@ class Teller:
         address = _address(notice.to)
         known = bool(address) and channel.add(address)
         attached = _small(picture, folder) if picture is not None else None
-        kind = apprise_kind(title)
+        kind = kind_of_notice(title)
         sent = known and channel.notify(body=body, title=title, notify_type=kind, attach=attached)
         if not sent and known and attached:  # some channels take no pictures; the words matter more
             sent = channel.notify(body=body, title=title, notify_type=kind)
@@ -111,8 +111,8 @@ class Teller:
 _FAILED = "failed", "not all done"
 
 
-def apprise_kind(title: str) -> str:
-    """What kind of notice a title is of: ``failure``, or ``success``."""
+def kind_of_notice(title: str) -> str:
+    """What kind of notice a title is of, in apprise's words: ``failure``, or ``success``."""
     return "failure" if title.endswith(_FAILED) else "success"
 
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from typing import TYPE_CHECKING
+from collections.abc import Iterable, Mapping, Sequence
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -24,6 +24,19 @@ def shared(cells: Sequence[Cell]) -> int:
     return len(cells) - len(seen)
 
 
+def with_axes(coordinates: Mapping[str, str], columns: Mapping[str, Any]) -> dict[str, Any]:
+    """A row with a column for each axis behind its first two.
+
+    An axis that has the name of another column is called ``axis:NAME``.
+
+    >>> with_axes({"light": "noon", "samples": "few"}, {"number": 1, "address": "noon/few", "samples": 4})
+    {'number': 1, 'address': 'noon/few', 'light': 'noon', 'axis:samples': 'few', 'samples': 4}
+    """
+    own = {f"axis:{name}" if name in columns else name: entry for name, entry in coordinates.items()}
+    first = dict(list(columns.items())[:2])
+    return {**first, **own, **columns}
+
+
 def table(cells: Iterable[Cell], names: FileNames) -> pandas.DataFrame:
     """A row for each cell: its entries, size, frames, passes, first file."""
     import pandas
@@ -31,14 +44,14 @@ def table(cells: Iterable[Cell], names: FileNames) -> pandas.DataFrame:
     rows = []
     for cell in cells:
         settings = cell.settings
-        rows.append({
-            "number": cell.index + 1, "address": cell.address, **cell.coordinates,
+        rows.append(with_axes(cell.coordinates, {
+            "number": cell.index + 1, "address": cell.address,
             "camera_path": settings.camera, "width": settings.size.width,
             "height": settings.size.height, "frames": len(settings.frames),
             "first_frame": settings.frames[0], "samples": settings.samples,
             "passes": " ".join(settings.passes), "formats": " ".join(settings.format),
             "exposure": settings.exposure, "first_file": next(planned_files(cell, names)).path,
-        })  # fmt: skip
+        }))  # fmt: skip
     return pandas.DataFrame(rows)
 
 

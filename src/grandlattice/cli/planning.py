@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -161,6 +162,12 @@ def _write_table(step: lattice.Step, file: Path) -> None:
     console.print(f"wrote  [bold]{escape(short(file))}[/bold], {many(len(rows), 'cell')}")
 
 
+def saved(plan: lattice.Plan) -> str:
+    """When the scene of a plan was last saved."""
+    at = time.localtime(plan.scene.file.stat().st_mtime)
+    return f"{plan.scene.file.name} was saved last on {time.strftime('%Y-%m-%d at %H:%M', at)}"
+
+
 def _beside(file: Path, name: str) -> Path:
     return file.with_name(f"{file.stem}-{name}{file.suffix}")
 
@@ -282,6 +289,8 @@ def check(
         console.print(f"\n{many(len(bad), 'thing')} to mend before {many(number, 'cell')} can be rendered")
     else:
         console.print(f"[green]✓[/green] {many(number, 'cell')} checked, nothing stands in the way")
+        for step in queue:
+            console.print(f"[dim]{escape(saved(step.plan))}[/dim]")
         next_step(f"glat run{arguments([plan], at, sets, settings, into)}")
     if bad:
         raise typer.Exit(1)

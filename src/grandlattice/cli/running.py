@@ -31,6 +31,7 @@ from grandlattice.cli.options import (
     open_queue,
     read_frames,
 )
+from grandlattice.cli.planning import saved
 from grandlattice.cli.progress import RunBars
 from grandlattice.cli.words import console, duration, many, next_step, quoted, short, show_problem
 from grandlattice.demo import write_demo
@@ -281,9 +282,13 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
 
     def on_outlook(outlook: lattice.Outlook) -> None:
         if not how.quiet:
+            console.print(f"[dim]{escape(saved(plan))}[/dim]")
             _say_whole(plan.totals(step.at, step.sets), how, _places(plan, how.into))
             _say_outlook(outlook, count, how.further, block.existing)
         bars.append(RunBars(outlook, max(1, count), how.quiet))
+
+    def on_estimate(estimate: lattice.Estimate) -> None:
+        _say_estimate(estimate, block.budget)
 
     def on_event(event: lattice.Event) -> None:
         bars[0].start()
@@ -293,7 +298,7 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
         done = plan.run(
             step.at, sets=step.sets, workers=count, threads=threads, frames=how.frames, into=how.into,
             fresh=how.fresh, allow_missing=how.allow_missing, on_event=on_event, on_outlook=on_outlook,
-            on_estimate=None if how.quiet else _say_estimate, further=how.further,
+            on_estimate=None if how.quiet else on_estimate, further=how.further,
             **{key: value for key, value in conduct.items() if value is not None},
         )  # fmt: skip
     finally:
@@ -301,6 +306,9 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
             bar.stop()
     if not how.quiet or not done.ok:
         _say_end(done, next_run, how.continued, _places(plan, how.into))
+        if done.finished and block.budget.rate:
+            hours = sum(event.result.seconds * event.result.cores for event in done.finished) / 3600.0
+            console.print(f"it cost {lattice.price(hours * block.budget.rate, block.budget.currency)}")
     return done
 
 
@@ -344,11 +352,13 @@ def _say_outlook(outlook: lattice.Outlook, workers: int, further: bool, existing
         console.print("compiling the tracer for this machine, once; this takes ten to twenty seconds …")
 
 
-def _say_estimate(estimate: lattice.Estimate) -> None:
+def _say_estimate(estimate: lattice.Estimate, budget: Any) -> None:
     text = (
         f"about {duration(estimate.seconds)}, between {duration(estimate.low)} and {duration(estimate.high)} "
         f"[dim](from {estimate.source})[/dim]"
     )
+    if budget.rate:
+        text += f", about {lattice.price(estimate.core_seconds / 3600.0 * budget.rate, budget.currency)}"
     if estimate.last is not None:
         off = round((estimate.last - 1.0) * 100.0)
         more = "as long as" if not off else f"{abs(off)} % {'more' if off > 0 else 'less'} time than"

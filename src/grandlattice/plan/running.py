@@ -45,6 +45,7 @@ class Budget(Strict):
     core_hours: Number | None = Field(None, gt=0, alias="core-hours", description="hours × processors")
     rate: Number | None = Field(None, ge=0, description="money a core-hour costs")
     money: Number | None = Field(None, gt=0, description="most money, at that rate")
+    currency: Text = Field("", description="what the rate is in, such as EUR; said behind amounts")
 
     @model_validator(mode="after")
     def _rated(self) -> Budget:

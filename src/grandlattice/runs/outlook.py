@@ -20,7 +20,7 @@ from grandlattice.plan import Cell, Filing
 from grandlattice.runs.fingerprints import TaskFile
 from grandlattice.runs.ledger import DONE, WAITING, FileRecord, Ledger, coordinates_text
 from grandlattice.runs.store import FolderStore
-from grandlattice.runs.tasks import Columns, Ingredients, Task, TaskList
+from grandlattice.runs.tasks import Columns, Ingredients, Task, TaskList, distinct_frames
 
 _AT_ONCE = 10_000  # tasks
 _KEPT = tuple(f.name for f in fields(Columns))
@@ -291,7 +291,7 @@ def write_down(
     columns = tasks.columns
     is_done = np.zeros(len(columns), bool)
     is_done[outlook.done.numbers] = True
-    firsts, counts = columns.starts[:-1], np.diff(columns.starts)
+    firsts, counts = columns.starts[:-1], distinct_frames(columns.starts, columns.frames)
 
     def rows() -> Iterator[tuple[Any, ...]]:
         for at in range(0, len(columns), _AT_ONCE):

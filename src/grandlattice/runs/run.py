@@ -99,9 +99,10 @@ class Run:
         for record in self.ledger.files().values():
             if record.path in planned:
                 row = asdict(record)
-                row.update(json.loads(row.pop("coordinates")))
+                axes = json.loads(row.pop("coordinates"))
                 row["path"] = str(self.output / record.path)
-                rows.append(row)
+                # An axis never takes the place of a column; see `Plan.table`.
+                rows.append({**row, **{f"axis:{k}" if k in row else k: v for k, v in axes.items()}})
         return pandas.DataFrame(rows)
 
     def task_table(self) -> pandas.DataFrame:

@@ -296,7 +296,7 @@ class _Pairs:
             frames=frames[together],
             steps=changes(parts[firsts]).astype(np.int32),
             priorities=self.priorities[leaders].astype(np.int32),
-            work=self.work[leaders] * _distinct_frames(starts, frames[together]),
+            work=self.work[leaders] * distinct_frames(starts, frames[together]),
         )
 
 
@@ -317,7 +317,7 @@ def _by_first_appearance(keys: NDArray[np.uint64]) -> NDArray[np.int32]:
     return number[kind]
 
 
-def _distinct_frames(starts: Numbers, frames: NDArray[np.int64]) -> NDArray[np.int64]:
+def distinct_frames(starts: Numbers, frames: NDArray[np.int64]) -> NDArray[np.int64]:
     """How many different frames each task has."""
     counts = np.ones(len(starts) - 1, np.int64)
     for n in np.flatnonzero(np.diff(starts) > 1):
