@@ -311,3 +311,29 @@ def test_a_budget_with_a_rate_says_what_it_costs_in_its_currency(plan_file: Path
     cost = re.search(r"it cost ([\d.]+) crowns", said)
     assert cost
     assert 0 < float(cost[1]) < 60  # a crown a second
+
+
+def test_stills_over_many_frames_and_one_frame_of_what_moves_are_said(plan_file: Path, glat) -> None:
+    _, said = glat(plan_file.parent, "check")
+    assert "The scene moves, over frames 1–24, and one frame alone is rendered" in said
+    stage = Usd.Stage.Open(str(plan_file.with_name("room.usda")))
+    copy = Usd.Stage.CreateInMemory()
+    copy.GetRootLayer().TransferContent(stage.GetRootLayer())
+    copy.RemovePrim("/World/Toys")
+    copy.RemovePrim("/World/Lights/Rim")
+    copy.GetRootLayer().Export(str(plan_file.with_name("still.usda")))
+    plan_file.write_text(PLAN.replace("room.usda", "still.usda").replace("samples: 4", "frames: 1-12"))
+    code, said = glat(plan_file.parent, "check")
+    assert (code, "Nothing moves, and 12 frames are rendered" in said) == (0, True), said
+
+
+def test_a_queue_is_steered_and_looked_at_as_one(plan_file: Path, glat) -> None:
+    plan_file.with_name("other.lattice.yaml").write_text(PLAN.replace("out/", "other/"))
+    plan_file.with_name("two.queue.yaml").write_text("plans: [room.lattice.yaml, other.lattice.yaml]\n")
+    assert lattice.open_plan(plan_file).run(["day/Front"], workers=0).ok
+    code, said = glat(plan_file.parent, "status", "two.queue.yaml")
+    assert code == 0
+    assert "other  has not been run yet" in said
+    assert "in all  1 of 1 frame done" in said
+    code, said = glat(plan_file.parent, "pause", "two.queue.yaml")
+    assert (code, "No plan of this queue is under way" in said) == (1, True)

@@ -371,7 +371,7 @@ def main() -> None:
             if waiting:
                 title, make = waiting.pop(0)
                 stage = Usd.Stage.CreateInMemory()
-                stage.GetRootLayer().TransferContent(Usd.Stage.Open(str(base)).GetRootLayer())
+                stage.GetRootLayer().TransferContent(Sdf.Layer.FindOrOpen(str(base)))
                 try:
                     make(stage, folder)
                 except Exception as problem:  # USD refuses to write it: then nobody else has either

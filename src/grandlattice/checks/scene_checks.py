@@ -92,6 +92,7 @@ def check_cells(checked: Checked) -> Iterator[Finding]:
                         "mend it in the program the scene comes from; the rest is drawn",
                     )  # fmt: skip
         textures.look(snapshot, addresses_of(cells))
+        yield from _check_motion(checked, cells, snapshots.anything_moves(cell.settings.camera))
         yield from own_passes.look(checked, cell, stage, snapshot)
         for prim, what, place in stage.notes:
             yield Finding(NOTE, f"{prim}: {what}.", str(place))
@@ -109,6 +110,24 @@ def check_cells(checked: Checked) -> Iterator[Finding]:
     yield from edits_seen.findings(whole=checked.total >= len(checked.lattice))
     yield from own_passes.findings()
     yield from textures.findings(checked)
+
+
+def _check_motion(checked: Checked, cells: Sequence[Cell], moves: bool) -> Iterator[Finding]:
+    """One frame of a scene that moves, and many of one that does not."""
+    known = checked.scene.frames
+    for cell in cells:
+        count = len(cell.settings.frames)
+        if moves and count == 1 and known is not None and known[1] > known[0]:
+            yield Finding(
+                NOTE,
+                f"The scene moves, over frames {known[0]}–{known[1]}, and one frame alone is rendered.", "",
+                "frames: scene renders all of them", (cell.address,),
+            )  # fmt: skip
+        elif not moves and count > 1:
+            yield Finding(
+                WARNING, f"Nothing moves, and {count:,} frames are rendered that look the same.",
+                str(cell.origins.get("frames", "")), "render one of them", (cell.address,),
+            )  # fmt: skip
 
 
 def addresses_of(cells: Sequence[Cell]) -> tuple[str, ...]:

@@ -33,6 +33,7 @@ AsJson = Annotated[bool, typer.Option("--json", help="Print JSON for programs to
 
 _MOST = 200  # frames in a table
 _ENDING = ".lattice.yaml"
+_QUEUE = ".queue.yaml"
 _STATES = ("done", "running", "failed", "dropped", "waiting")
 _SAID = {
     "done": "done", "failures": "ended with failures", "stopped": "stopped", "budget": "ended by its budget",
@@ -54,6 +55,9 @@ def status(
     Example:  glat status --follow
     """
     file = plan or _only_plan()
+    if file is not None and file.name.endswith(_QUEUE):
+        _show_queue(file, into, as_json)
+        return
     if file is None:
         _show_all(as_json)
         return
@@ -83,16 +87,49 @@ def status(
             live.update(_shown(found, failed), refresh=True)
 
 
+def _show_queue(queue: Path, into: Path | None, as_json: bool) -> None:
+    """Every plan of a queue in a few lines; those that have not begun say so."""
+    found: list[lattice.RunStatus] = []
+    for file in _plans_of(queue):
+        try:
+            found.append(lattice.status(file, into=into, states=["running", "failed"]))
+        except lattice.RunError:
+            if not as_json:
+                console.print(f"[bold]{escape(file.name.removesuffix(_ENDING))}[/bold]  has not been run yet")
+            continue
+        if not as_json:
+            console.print(_shown(found[-1], False))
+    if as_json:
+        print_json(found)
+        return
+    done = sum(run.counts.get("done", 0) for run in found)
+    left = sum(run.seconds_left or 0.0 for run in found)
+    whole = sum(sum(run.counts.values()) for run in found)
+    more = f", {duration(left)} left" if left else ""
+    console.print(f"[bold]in all[/bold]  {done:,} of {words.many(whole, 'frame')} done{more}")
+
+
 def _only_plan() -> Path | None:
     plans = sorted(Path.cwd().glob(f"*{_ENDING}"))
     return plans[0] if len(plans) == 1 else None
 
 
-def _the_plan(plan: Path | None) -> Path:
+def _the_plan(plan: Path | None, into: Path | None = None) -> Path:
+    """The plan meant: the one named, the only one here, or of several the one whose run is under way."""
     file = plan or _only_plan()
-    if file is None:
-        raise lattice.PlanError("There is no plan here, or more than one.", cure="name the one you mean")
-    return file
+    if file is not None and not file.name.endswith(_QUEUE):
+        return file
+    plans = _plans_of(file) if file is not None else sorted(Path.cwd().glob(f"*{_ENDING}"))
+    running = [each for each in plans if lattice.is_running(each, into)]
+    if len(running) == 1:
+        return running[0]
+    if file is not None:
+        raise lattice.RunError("No plan of this queue is under way.", cure="glat run begins it")
+    raise lattice.PlanError("There is no plan here, or more than one.", cure="name the one you mean")
+
+
+def _plans_of(queue: Path) -> list[Path]:
+    return [step.plan.file for step in lattice.open_queue(queue) if step.plan.file is not None]
 
 
 def _named(plan: Path | None, into: Path | None = None) -> str:
@@ -201,7 +238,7 @@ def pause(plan: PlanFile = None, into: Into = None) -> None:
 
     Example:  glat pause
     """
-    console.print(lattice.steering(_the_plan(plan), into).pause())
+    console.print(lattice.steering(_the_plan(plan, into), into).pause())
     next_step(f"glat unpause{_named(plan, into)}")
 
 
@@ -210,7 +247,7 @@ def unpause(plan: PlanFile = None, into: Into = None) -> None:
 
     Example:  glat unpause
     """
-    console.print(lattice.steering(_the_plan(plan), into).unpause())
+    console.print(lattice.steering(_the_plan(plan, into), into).unpause())
 
 
 def stop(
@@ -222,7 +259,7 @@ def stop(
 
     Example:  glat stop --now
     """
-    console.print(lattice.steering(_the_plan(plan), into).stop(now=now))
+    console.print(lattice.steering(_the_plan(plan, into), into).stop(now=now))
     next_step(f"glat run{_named(plan, into)}")
 
 
@@ -231,7 +268,7 @@ def retry(plan: PlanFile = None, at: At = None, into: Into = None) -> None:
 
     Example:  glat retry --at light=evening
     """
-    console.print(lattice.steering(_the_plan(plan), into).retry(*at or ()))
+    console.print(lattice.steering(_the_plan(plan, into), into).retry(*at or ()))
 
 
 def drop(plan: PlanFile = None, at: At = None, into: Into = None) -> None:
@@ -243,7 +280,7 @@ def drop(plan: PlanFile = None, at: At = None, into: Into = None) -> None:
         raise lattice.PlanError(
             "Which cells?", cure="name them: glat drop --at camera=Dial; glat stop ends all"
         )
-    console.print(lattice.steering(_the_plan(plan), into).drop(*at))
+    console.print(lattice.steering(_the_plan(plan, into), into).drop(*at))
 
 
 def priority(
@@ -256,7 +293,7 @@ def priority(
 
     Example:  glat priority 5 --at camera=Wide
     """
-    console.print(lattice.steering(_the_plan(plan), into).prioritise(level, *at or ()))
+    console.print(lattice.steering(_the_plan(plan, into), into).prioritise(level, *at or ()))
 
 
 def add(
@@ -269,7 +306,7 @@ def add(
     Example:  glat add garden.lattice.yaml hall.lattice.yaml
     """
     lattice.open_queue(other)  # a mistake in it is better said now than when its turn comes
-    console.print(lattice.steering(_the_plan(plan), into).add(other))
+    console.print(lattice.steering(_the_plan(plan, into), into).add(other))
 
 
 def workers(
@@ -281,7 +318,7 @@ def workers(
 
     Example:  glat workers 1
     """
-    console.print(lattice.steering(_the_plan(plan), into).workers(count))
+    console.print(lattice.steering(_the_plan(plan, into), into).workers(count))
 
 
 def spare(
@@ -293,4 +330,4 @@ def spare(
 
     Example:  glat spare 2
     """
-    console.print(lattice.steering(_the_plan(plan), into).spare(count))
+    console.print(lattice.steering(_the_plan(plan, into), into).spare(count))

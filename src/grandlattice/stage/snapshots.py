@@ -140,6 +140,17 @@ class Snapshotter:
             self._at_the_next_frame(prim, frame + 1.0) if later else None,
         )  # fmt: skip
 
+    def anything_moves(self, camera: str) -> bool:
+        """Whether anything of the stage, its lights or a camera differs between frames; after `take`."""
+        others = [*(self._lights or ()), self._stage.GetPrimAtPath(camera)]
+        return self._moves_over_time() or any(
+            _transform_varies(prim)
+            or _visibility_varies(prim)
+            or any(attribute.ValueMightBeTimeVarying() for attribute in prim.GetAuthoredAttributes())
+            for prim in others
+            if prim
+        )
+
     def _at_the_next_frame(self, camera: Usd.Prim, frame: float) -> Later:
         transforms = UsdGeom.XformCache(Usd.TimeCode(frame))
         prims = (shape.placed_by for shape in self._shown)
