@@ -11,9 +11,9 @@ import json
 import multiprocessing
 import os
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
@@ -253,7 +253,7 @@ def inspected(files: Sequence[str], thoroughly: bool) -> dict[str, str]:
 
     keys = {file: key(file) for file in files}
     new = [file for file in files if keys[file] not in known]
-    with ThreadPoolExecutor(8) as pool:
+    with quiet_libraries(), ThreadPoolExecutor(8) as pool:
         wrong = list(pool.map(lambda file: images.inspect_image(file, thoroughly=thoroughly), new))
     if new:
         known = known if len(known) < _MOST_IMAGES_KNOWN else {}
@@ -264,6 +264,23 @@ def inspected(files: Sequence[str], thoroughly: bool) -> dict[str, str]:
             part.write_text(json.dumps(known), encoding="utf-8")
             os.replace(part, kept)
     return {file: known[keys[file]] for file in files if known.get(keys[file])}
+
+
+@contextmanager
+def quiet_libraries() -> Iterator[None]:
+    """While this holds, nothing that a library writes to standard error of its own accord is shown."""
+    try:
+        kept, nowhere = os.dup(2), os.open(os.devnull, os.O_WRONLY)
+    except OSError:  # there is no standard error
+        yield
+        return
+    os.dup2(nowhere, 2)
+    try:
+        yield
+    finally:
+        os.dup2(kept, 2)
+        os.close(kept)
+        os.close(nowhere)
 
 
 def _or_nothing(ask: Callable[[], list[tuple[str, str]]]) -> list[tuple[str, str]]:

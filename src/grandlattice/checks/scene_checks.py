@@ -38,7 +38,7 @@ def check_scene(checked: Checked) -> Iterator[Finding]:
                 "put it back; or render its fallback colour with --allow-missing",
             )
     for problem in survey.problems:
-        yield Finding(WARNING, f"USD could not compose all of the scene: {problem[:200]}")
+        yield Finding(WARNING, f"Not all of the scene is sound: {problem[:200]}")
     for what, prims in survey.omitted.items():
         yield Finding(WARNING, f"{what}: {many(len(prims), 'prim')}.", named(prims), omission_cure(what))
     for path, reason in survey.unknown_materials.items():
@@ -253,7 +253,7 @@ def _check_camera(
     camera = cell.settings.camera
     shown = cell.settings.size.width / cell.settings.size.height
     framed = snapshot.camera.aperture[0] / (snapshot.camera.aperture[1] or 1.0)
-    if abs(shown / framed - 1.0) > 0.02 and ("aspect", camera) not in known:
+    if framed > 0.0 and abs(shown / framed - 1.0) > 0.02 and ("aspect", camera) not in known:
         known.add(("aspect", camera))
         more = "more" if cell.settings.fit == "expand" else "less"
         yield Finding(

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from pxr import Gf, Sdf, Usd, UsdLux, UsdShade, Vt
+from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade, Vt
 
 from grandlattice.errors import EditError, Place, nearest
 
@@ -41,6 +41,12 @@ def find_attribute(prim: Usd.Prim, name: str, place: Place) -> Usd.Attribute:
     if shader is not None:
         known += [i.GetBaseName() for i in shader.GetInputs()]
     raise EditError(f"{prim.GetPath()} has no attribute {name}. {nearest(name, known)}", place=place)
+
+
+def metres_per_unit_of(stage: Usd.Stage) -> float:
+    """The length of a scene unit; USD's own fallback, a centimetre, where the scene says none that can be."""
+    length = float(UsdGeom.GetStageMetersPerUnit(stage))
+    return length if 0.0 < length < float("inf") else 0.01
 
 
 def surface_shader(prim: Usd.Prim) -> UsdShade.Shader | None:

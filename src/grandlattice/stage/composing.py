@@ -13,6 +13,7 @@ from pxr import Gf, Sdf, Usd, UsdGeom
 
 from grandlattice.errors import Place
 from grandlattice.plan.bodies import Selected
+from grandlattice.stage.attributes import metres_per_unit_of
 from grandlattice.stage.selecting import HELPERS, Selector, topmost
 
 MATERIALS = HELPERS.AppendChild("Materials")
@@ -73,4 +74,4 @@ class Draft:
 
     @property
     def metres_per_unit(self) -> float:
-        return float(UsdGeom.GetStageMetersPerUnit(self.stage))
+        return metres_per_unit_of(self.stage)

@@ -18,7 +18,7 @@ from grandlattice.errors import Place, SceneError
 from grandlattice.files import is_file, is_there
 from grandlattice.plan import PrimFact, SceneFacts
 from grandlattice.plan.values import shortened
-from grandlattice.stage.attributes import is_light
+from grandlattice.stage.attributes import is_light, metres_per_unit_of
 from grandlattice.stage.selecting import Selector
 from grandlattice.stage.soundness import refuse_bottomless, refuse_devices
 
@@ -138,7 +138,7 @@ def open_scene(file: Path) -> Scene:
         frames = round(stage.GetStartTimeCode()), round(stage.GetEndTimeCode())
         frames = frames if frames[1] >= frames[0] else None
     return Scene(
-        file, stage, str(UsdGeom.GetStageUpAxis(stage)), UsdGeom.GetStageMetersPerUnit(stage),
+        file, stage, str(UsdGeom.GetStageUpAxis(stage)), metres_per_unit_of(stage),
         frames, stage.GetFramesPerSecond(),
     )  # fmt: skip
 

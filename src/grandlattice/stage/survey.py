@@ -124,6 +124,11 @@ def survey_scene(scene: Scene) -> Survey:
             elif prim.IsA(UsdGeom.Gprim) or prim.IsA(UsdGeom.PointInstancer):
                 objects[prim.GetTypeName()] += 1
         problems = tuple(str(error) for error in stage.GetCompositionErrors())
+    said = UsdGeom.GetStageMetersPerUnit(stage)
+    if said != scene.metres_per_unit:
+        problems += (
+            f"metersPerUnit is {said:g}, which no length can be; {scene.metres_per_unit:g} is taken",
+        )
     return Survey(
         scene.file, scene.up_axis, scene.metres_per_unit, scene.frames, scene.frames_per_second,
         tuple(cameras), tuple(lights), tuple(materials), unknown, variants, dict(objects),

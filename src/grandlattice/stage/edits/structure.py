@@ -154,6 +154,7 @@ def _correct_units(draft: Draft, prim: Usd.Prim, source: Sdf.Reference) -> None:
     extra = []
     if root.HasInfo(UsdGeom.Tokens.metersPerUnit):
         factor = float(root.GetInfo(UsdGeom.Tokens.metersPerUnit)) / draft.metres_per_unit
+        factor = factor if 0.0 < factor < float("inf") else 1.0
         if abs(factor - 1.0) > 1e-6:
             extra.append(Gf.Matrix4d().SetScale(factor))
             draft.note(prim, f"its units are others; it is scaled by {factor:g}")
