@@ -158,8 +158,11 @@ class _Textures:
         files = [file for file in self._asked if file and "[" not in file and is_file(file)]
         for file, wrong in (inspect(files) if inspect is not None else {}).items():
             prim, cells = self._asked[file]
+            folder = checked.scene.file.resolve().parent
+            path = Path(file)
+            shown = path.relative_to(folder) if path.is_relative_to(folder) else path
             yield Finding(
-                WARNING if checked.allow_missing else ERROR, f"The image {Path(file).name} {wrong}: {file}.",
+                WARNING if checked.allow_missing else ERROR, f"The image {shown} {wrong}.",
                 prim, "put a whole one there; or render its fallback colour with --allow-missing",
                 tuple(dict.fromkeys(cells)),
             )  # fmt: skip
