@@ -99,4 +99,5 @@ def glat():
         )  # fmt: skip
         return done.returncode, done.stdout + done.stderr
 
+    run.here = here  # type: ignore[attr-defined]  # for those who know that nothing else goes on
     return run
