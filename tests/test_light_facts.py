@@ -278,6 +278,65 @@ def hermite(table: Table) -> None:
     table.stage.DefinePrim("/Wire", "HermiteCurves")
 
 
+def short_st(table: Table) -> None:
+    UsdGeom.PrimvarsAPI(table.mesh).GetPrimvar("st").Set([Gf.Vec2f(0)])
+
+
+def wild_indices(table: Table) -> None:
+    st = UsdGeom.PrimvarsAPI(table.mesh).GetPrimvar("st")
+    st.SetIndices([0] * (len(table.mesh.GetFaceVertexIndicesAttr().Get()) - 1) + [10**6])
+
+
+def long_colour(table: Table) -> None:
+    table.mesh.CreateDisplayColorPrimvar(UsdGeom.Tokens.vertex).Set([Gf.Vec3f(1)] * 99)
+
+
+def dark_lamp(table: Table) -> None:
+    UsdLux.SphereLight.Define(table.stage, "/Lamp").CreateIntensityAttr(float("nan"))
+
+
+def negative_lamp(table: Table) -> None:
+    UsdLux.SphereLight.Define(table.stage, "/Lamp").CreateIntensityAttr(-1.0)
+
+
+def hot_lamp(table: Table) -> None:
+    lamp = UsdLux.SphereLight.Define(table.stage, "/Lamp")
+    lamp.CreateEnableColorTemperatureAttr(True)
+    lamp.CreateColorTemperatureAttr(float("nan"))
+
+
+def tiny_lamp(table: Table) -> None:
+    UsdLux.SphereLight.Define(table.stage, "/Lamp").CreateRadiusAttr(0.0)
+
+
+def flat(table: Table) -> None:
+    write_geometry(table.stage, "/Flat", plane(1)).AddScaleOp().Set(Gf.Vec3f(0, 1, 1))
+
+
+def nowhere(table: Table) -> None:
+    write_geometry(table.stage, "/Flat", plane(1)).AddTranslateOp().Set(Gf.Vec3d(float("nan")))
+
+
+def gone_variant(table: Table) -> None:
+    held = table.mesh.GetPrim().GetVariantSets().AddVariantSet("size")
+    held.AddVariant("small")
+    held.SetVariantSelection("large")
+
+
+def ring(table: Table) -> None:
+    node = table.node(table.look(), "diffuseColor", "ND_add_color3", "out")
+    node.CreateInput("in1", Sdf.ValueTypeNames.Color3f).ConnectToSource(node.ConnectableAPI(), "out")
+
+
+def lens(**values: object):
+    def make(table: Table) -> None:
+        camera = UsdGeom.Camera.Define(table.stage, "/Other")
+        for name, value in values.items():
+            getattr(camera, f"Create{name}Attr")(value)
+
+    return make
+
+
 @pytest.mark.parametrize(
     ("make", "prim", "word"),
     [(skinned, "/Table", "skeleton"), (shaped, "/Table", "blend shapes"), (displaced, "/Look", "displace"),
@@ -287,7 +346,15 @@ def hermite(table: Table) -> None:
      (smoke, "/Smoke", "Volume"), (foggy, "/Look", "volume"), (unknown_shader, "/Look", "SomeOtherSurface"),
      (bumpy, "/Look", "ND_bump"), (rough_by_noise, "/Look", "ND_noise2d"), (hsv, "/Look", "ND_hsvadjust"),
      (transform_of_colour, "/Look", "ND_clamp"), (film, "/Look", "thin film"), (film, "/Look", "fuzz"),
-     (film, "/Look", "subsurface"), (hermite, "/Wire", "HermiteCurves")],
+     (film, "/Look", "subsurface"), (hermite, "/Wire", "HermiteCurves"),
+     (short_st, "/Table", "st that do not fit"), (wild_indices, "/Table", "st that do not fit"),
+     (long_colour, "/Table", "displayColor that do not fit"), (dark_lamp, "/Lamp", "no number"),
+     (negative_lamp, "/Lamp", "below zero"), (hot_lamp, "/Lamp", "no number"), (tiny_lamp, "/Lamp", "radius"),
+     (flat, "/Flat", "Squashed flat"), (nowhere, "/Flat", "numbers that are none"),
+     (gone_variant, "/Table", "variant large of size"), (ring, "/Look", "feed themselves"),
+     (lens(HorizontalAperture=0.0), "/Other", "no size"), (lens(FocalLength=-3.0), "/Other", "no focal length"),
+     (lens(FStop=2.0, FocusDistance=-1.0), "/Other", "focus on nothing"),
+     (lens(ClippingRange=Gf.Vec2f(9, 1)), "/Other", "nothing between")],
 )  # fmt: skip
 def test_nothing_is_left_out_without_a_word(table: Table, make, prim: str, word: str) -> None:
     UsdLux.DomeLight.Define(table.stage, "/Sky")
@@ -306,6 +373,24 @@ def test_nothing_is_said_of_a_scene_that_is_drawn_whole(table: Table) -> None:
     write_geometry(table.stage, "/Ball", sphere(6))
     table.text += "axes:\n  a:\n    b:\n      edits:\n        - link: {light: /Sky, to: /Ball}\n"
     assert table.warnings() == ""
+
+
+def test_no_picture_that_is_no_numbers_counts_as_done(table: Table) -> None:
+    sky = UsdLux.DomeLight.Define(table.stage, "/Sky")
+    sky.CreateTextureFileAttr("sky.exr")
+    pixels = np.ones((8, 16, 3), np.float32)
+    pixels[2:6] = np.nan
+    out = oiio.ImageOutput.create(str(table.folder / "sky.exr"))
+    out.open(str(table.folder / "sky.exr"), oiio.ImageSpec(16, 8, 3, oiio.FLOAT))
+    out.write_image(pixels)
+    out.close()
+    table.mesh.AddScaleOp().Set(Gf.Vec3f(0.05, 1, 0.05))
+    run = table.plan().override(output="p.{ext}").run(workers=0)
+    if run.ok:  # then it has been kept out of the picture
+        assert np.isfinite(run.picture("the one cell")).all()
+    else:
+        assert "are no numbers" in run.failures[0].problem.what
+        assert not (table.folder / "p.exr").exists()
 
 
 def test_motion_is_there_whichever_cell_asks_for_it(table: Table) -> None:

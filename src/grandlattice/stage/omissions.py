@@ -115,6 +115,7 @@ def _of_shape(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:
         mesh = UsdGeom.Mesh(prim)
         if mesh.GetSubdivisionSchemeAttr().Get(time) == UsdGeom.Tokens.loop:
             yield "Loop surfaces drawn as their cage"
+        yield from _of_primvars(mesh, time)
     if prim.HasAPI(UsdSkel.BindingAPI):
         binding = UsdSkel.BindingAPI(prim)
         if binding.GetJointIndicesPrimvar().HasValue():
@@ -123,6 +124,25 @@ def _of_shape(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:
             yield "Drawn without their blend shapes"
     if prim.IsA(UsdGeom.Curves) and UsdGeom.Curves(prim).GetNormalsAttr().HasAuthoredValue():
         yield "Ribbons drawn as tubes"
+
+
+def _of_primvars(mesh: UsdGeom.Mesh, time: Usd.TimeCode) -> Iterator[str]:
+    """Texture coordinates, colours and normals that do not fit their mesh, and are not used then."""
+    for primvar in UsdGeom.PrimvarsAPI(mesh).GetPrimvarsWithAuthoredValues():
+        if primvar.GetPrimvarName() not in ("st", "displayColor", "normals"):
+            continue
+        values = primvar.Get(time)
+        if values is None or not hasattr(values, "__len__"):
+            continue
+        held = primvar.GetIndices(time) if primvar.IsIndexed() else values
+        counts = mesh.GetFaceVertexCountsAttr().Get(time) or []
+        expected = {
+            UsdGeom.Tokens.constant: 1, UsdGeom.Tokens.uniform: len(counts),
+            UsdGeom.Tokens.faceVarying: int(np.sum(counts)) if len(counts) else 0,
+        }.get(primvar.GetInterpolation(), len(mesh.GetPointsAttr().Get(time) or []))  # fmt: skip
+        broken = primvar.IsIndexed() and len(held) and not 0 <= np.min(held) <= np.max(held) < len(values)
+        if len(held) != expected or broken:
+            yield f"Primvars {primvar.GetPrimvarName()} that do not fit their mesh"
 
 
 def _of_light(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:
