@@ -461,3 +461,16 @@ def test_a_cameras_own_exposure_is_of_the_displayed_picture_alone(table: Table, 
     (camera,) = lattice.survey(table.file).cameras
     assert camera.stops == pytest.approx(2.0, abs=1e-5)
     assert "exposed by +2.0 stops" in glat(table.folder, "survey", table.file.name)[1]
+
+
+def test_cleaned_shares_of_light_depend_on_no_other_cell(table: Table) -> None:
+    """They are made to add up to the beauty: cells that ask for others are traced apart, and only they."""
+    from grandlattice.runs import Fingerprints
+
+    UsdLux.DomeLight.Define(table.stage, "/Sky")
+    table.text += "axes:\n  which:\n    all: {passes: [beauty, light.Sky, diffuse]}\n    one: {passes: [beauty, light.Sky]}\n"
+    table.text += "    same: {passes: [light.Sky, beauty, depth]}\n"
+    for denoise, kinds in (("true", 2), ("false", 1)):
+        plan = table.plan().override(denoise=denoise)
+        prints = Fingerprints(plan.model, "scene", table.folder, can_denoise=True)
+        assert len({prints.inputs(cell.settings, cell.edits) for cell in plan.cells}) == kinds

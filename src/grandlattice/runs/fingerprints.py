@@ -18,6 +18,7 @@ from grandlattice.plan import Cell, PlanModel, PlannedFile
 from grandlattice.plan.cells import TRACED, CellSettings
 from grandlattice.plan.sayings import PlacedEdit
 from grandlattice.stage.scene import file_digest
+from grandlattice.tracer import known_pass
 
 TRACE_VERSION = 12  # raise when the same inputs give other pictures, or other fingerprints, than before
 DISPLAYED = ("png", "jpg", "tiff", "tga")
@@ -116,6 +117,11 @@ class Fingerprints:
             if name in settings.passes
         }
         told["size"], told["denoise"] = str(settings.size), settings.denoise and self._can_denoise
+        if told["denoise"]:
+            # Cleaned shares of light are made to add up: each depends on which others are asked for, so that
+            # cells share a trace only where they ask for the same.
+            kinds = self._model.own_kinds
+            told["shares"] = sorted(p for p in settings.passes if known_pass(p, kinds).look == "light")
         name, _, version = settings.renderer.partition(" ")
         if name in self._model.renderers:
             told["renderer"] = [name, self._model.renderers[name].told(version or None)]
