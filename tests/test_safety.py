@@ -204,7 +204,7 @@ def test_no_link_is_written_through(plan_file: Path, tmp_path: Path, name: str, 
     for existing in ("skip", "replace", "keep-both"):
         plan = lattice.open_plan(plan_file).override(seconds="0.01", samples="4096")
         try:
-            plan.run(["day/Front"], workers=0, existing=existing)
+            plan.run(["day/Front"], workers=0, existing=existing, retries=0)
             plan.review(["day/Front"])
         except LatticeError:
             pass  # refused: as good
