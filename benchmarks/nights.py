@@ -106,7 +106,7 @@ def measure_empty(folder: Path, table: Table) -> None:
         if isinstance(event, Finished) and not first:
             first.append(time.perf_counter())
 
-    Coordinator(run, backend, Patience(), Spending(Budget()), told).carry_out(WORKERS)
+    Coordinator(run, backend, Patience(), Spending(Budget()), lambda: None, told).carry_out(WORKERS)
     rate = (len(run.finished) - 1) / (time.perf_counter() - first[0])
     table.add_row(
         f"{len(run.finished):,} tasks that do nothing, {WORKERS} workers, every one in the ledger",
