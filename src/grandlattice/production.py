@@ -27,7 +27,7 @@ from grandlattice import review as reviewing
 from grandlattice.checks import Checked, Facilities, Finding, run_checks
 from grandlattice.compiled import cache_folder, is_compiled
 from grandlattice.errors import ImageError, LatticeError, OutputError, PlanError, RunError, nearest
-from grandlattice.files import is_file
+from grandlattice.filesystem import is_file
 from grandlattice.notices import Teller
 from grandlattice.plan import (
     Cell,
@@ -370,17 +370,6 @@ def outlook(planned: Planned, indices: Indices, frames: Frames, existing: str = 
         listed = tasks(planned, indices, frames)
         seen = look_ahead(listed, ledger, store, filing, existing)
     return Run(planned.output, ledger, seen, listed, planned.fixed)
-
-
-def folders(planned: Planned) -> list[tuple[Path, Path | None]]:
-    """Folders that pictures go to, those that the output templates begin with, and where each leads if a
-    link stands on the way."""
-    links, found = [link for link, _ in planned.store.links()], []
-    for top in sorted({top for top, _ in planned.filing().reach()}):
-        folder = planned.output / top
-        leads = folder.resolve() if any(folder.is_relative_to(link) for link in links) else None
-        found.append((folder, leads))
-    return found
 
 
 def targets_read(planned: Planned, indices: Indices) -> list[tuple[str, str]]:

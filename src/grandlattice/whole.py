@@ -17,6 +17,7 @@ from grandlattice import tabling
 from grandlattice.building import AxisBuilder, as_texts
 from grandlattice.cells import Cells
 from grandlattice.errors import LatticeError, OutputError, Place, PlanError
+from grandlattice.filesystem import links_among
 from grandlattice.plan import (
     Cell,
     CellMaker,
@@ -247,9 +248,13 @@ class Plan:
         ----------
         into : another output folder than the plan's own.
         """
-        from grandlattice import production
-
-        return production.folders(self._planned(into))
+        output = Path(into).absolute() if into is not None else self.folder
+        tops = sorted({top for top, _ in self.filing().reach()})
+        links = links_among(output, tops)
+        return [
+            (folder, folder.resolve() if any(folder.is_relative_to(link) for link in links) else None)
+            for folder in (output / top for top in tops)
+        ]
 
     def shows_beauty_only(self, cell: Cell) -> list[str]:
         """Formats of a cell whose files show the beauty while another format holds its other passes."""

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from grandlattice.checks.finding import ERROR, NOTE, WARNING, Checked, Finding, from_error
 from grandlattice.errors import LatticeError
-from grandlattice.files import is_file
+from grandlattice.filesystem import is_file
 from grandlattice.plan import Cell, PlacedEdit
 from grandlattice.plan.schema import OwnLight
 from grandlattice.readable import many

@@ -12,7 +12,7 @@ import OpenImageIO as oiio
 from numpy.typing import NDArray
 
 from grandlattice.errors import ImageError
-from grandlattice.files import is_file
+from grandlattice.filesystem import is_file
 
 REC709 = (0.64, 0.33, 0.30, 0.60, 0.15, 0.06, 0.3127, 0.3290)
 """Chromaticities of the pictures: Rec.709 primaries, D65 (ITU-R BT.709)."""

@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from pydantic import ValidationError
 
 from grandlattice.errors import NoSuchCell, Place, PlanError, nearest
-from grandlattice.files import is_file
+from grandlattice.filesystem import is_file
 from grandlattice.plan.reader import Document
 from grandlattice.plan.schema import Bundle, EachAxis, EachFile, EachVariant, PlanModel, SweepAxis
 from grandlattice.plan.settings import Settings
@@ -242,7 +242,7 @@ def _files(pattern: str, folder: FilePath, place: Place) -> Found:
         raise PlanError(f"{pattern} is not below the plan's folder.", place=place)
     try:
         paths = sorted(path for path in folder.glob(pattern) if is_file(path))
-    except (ValueError, OSError, NotImplementedError):
+    except (ValueError, OSError):
         raise PlanError(f"{pattern!r} is no pattern for files.", place=place) from None
     stems = [path.stem for path in paths]
     return [

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from grandlattice.errors import PlanError, nearest
-from grandlattice.files import is_file
+from grandlattice.filesystem import is_file
 from grandlattice.plan.reader import Document, read_document
 from grandlattice.plan.values import shortened
 

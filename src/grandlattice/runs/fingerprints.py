@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from grandlattice.files import is_file
+from grandlattice.filesystem import is_file
 from grandlattice.plan import Cell, PlanModel, PlannedFile
 from grandlattice.plan.cells import TRACED, CellSettings
 from grandlattice.plan.sayings import PlacedEdit

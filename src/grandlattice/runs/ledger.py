@@ -24,8 +24,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from grandlattice.disks import is_on_network
 from grandlattice.errors import DiskFull, LatticeError, LedgerBusy, LedgerError, LedgerLost
+from grandlattice.filesystem import is_on_network
 from grandlattice.runs.schema import MIGRATIONS, SCHEMA_VERSION, TABLES
 
 WAITING, RUNNING, DONE, FAILED, DROPPED = "waiting", "running", "done", "failed", "dropped"
@@ -532,11 +532,6 @@ class Ledger:
                 with suppress(ValueError, TypeError):
                     found[attempt] = [path for path in json.loads(paths) if isinstance(path, str)]
         return found
-
-    def forget_parts(self, attempts: Iterable[str]) -> None:
-        """Nothing temporary is left of these tries."""
-        with self.open() as connection:
-            connection.executemany("DELETE FROM parts WHERE attempt = ?", ((each,) for each in attempts))
 
 
 _PAST = (

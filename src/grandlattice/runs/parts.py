@@ -13,8 +13,10 @@ import re
 import secrets
 from collections.abc import Iterator
 from pathlib import PurePosixPath
+from typing import TYPE_CHECKING
 
-from grandlattice.runs.tasks import Task
+if TYPE_CHECKING:
+    from grandlattice.runs.tasks import Task
 
 PART = ".part"
 _ATTEMPT = r"\d+-\d+-\d+-[0-9a-f]{16}"

@@ -16,6 +16,7 @@ from pathlib import Path, PurePosixPath
 from typing import Protocol
 
 from grandlattice.errors import DiskFull, ImageError, OutputError
+from grandlattice.filesystem import is_link, lineage, links_among
 from grandlattice.runs.parts import is_part, new_attempt, part_of
 from grandlattice.runs.renderer_process import end_noted_process
 
@@ -46,8 +47,7 @@ class FolderStore:
 
     def __init__(self, folder: Path, fixed: Iterable[str] = ()) -> None:
         self.folder = folder
-        parents = {parent for top in fixed for parent in _lineage(top)}
-        self._fixed = frozenset(parents)
+        self._fixed = frozenset(parent for top in fixed for parent in lineage(top))
 
     def path(self, path: str) -> Path:
         """The full path of a file.
@@ -63,7 +63,7 @@ class FolderStore:
         at = self.folder
         for k, part in enumerate(parts[:-1]):
             at = at / part
-            if _is_link(at) and "/".join(parts[: k + 1]) not in self._fixed:
+            if is_link(at) and "/".join(parts[: k + 1]) not in self._fixed:
                 raise OutputError(
                     f"{path} would land outside the output folder: {at} is a link to {at.resolve()}.",
                     cure="remove the link, or let the output template begin with its folder",
@@ -72,8 +72,7 @@ class FolderStore:
 
     def links(self) -> list[tuple[Path, Path]]:
         """Links that are followed: the folder or a fixed folder, and where each leads."""
-        there = [self.folder, *(self.folder / top for top in sorted(self._fixed))]
-        return [(each, each.resolve()) for each in there if _is_link(each)]
+        return [(link, link.resolve()) for link in links_among(self.folder, sorted(self._fixed))]
 
     def size(self, path: str) -> int | None:
         try:
@@ -83,7 +82,7 @@ class FolderStore:
 
     def is_link(self, path: str) -> bool:
         """Whether a link stands where a file will be; no run makes one."""
-        return _is_link(self.path(path))
+        return is_link(self.path(path))
 
     def listing(self, folder: str) -> dict[str, int]:
         """Names and sizes of the files and links in a folder; none where there is no such folder."""
@@ -253,20 +252,3 @@ def _is_full(folder: Path) -> bool:
         return shutil.disk_usage(folder).free < 1 << 16
     except OSError:
         return False
-
-
-def _is_link(path: Path) -> bool:
-    try:
-        return path.is_symlink()
-    except OSError:  # a name that no file can have
-        return False
-
-
-def _lineage(folder: str) -> list[str]:
-    """A relative folder and those above it.
-
-    >>> _lineage("a/b")
-    ['a', 'a/b']
-    """
-    parts = PurePosixPath(folder).parts
-    return ["/".join(parts[: k + 1]) for k in range(len(parts))]

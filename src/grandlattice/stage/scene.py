@@ -15,7 +15,7 @@ from pathlib import Path
 from pxr import Ar, Sdf, Tf, Usd, UsdGeom, UsdUtils
 
 from grandlattice.errors import Place, SceneError
-from grandlattice.files import is_file, is_there
+from grandlattice.filesystem import is_file, is_there
 from grandlattice.plan import PrimFact, SceneFacts
 from grandlattice.plan.values import shortened
 from grandlattice.stage.attributes import is_light, metres_per_unit_of

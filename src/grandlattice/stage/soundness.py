@@ -8,7 +8,7 @@ from pathlib import Path
 from pxr import Ar, Sdf, Usd, UsdGeom
 
 from grandlattice.errors import Place, SceneError
-from grandlattice.files import is_file, is_there
+from grandlattice.filesystem import is_file, is_there
 
 _DEEPEST = 1000  # prims below one another; bounds are worked out by recursion
 _MOST_COPIES = 100_000_000  # that point instancers may unfold to

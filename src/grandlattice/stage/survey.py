@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 from pxr import Ar, Sdf, Usd, UsdGeom, UsdLux, UsdShade
 
-from grandlattice.files import is_file
+from grandlattice.filesystem import is_file
 from grandlattice.stage.attributes import is_light
 from grandlattice.stage.lighting import KINDS, camera_aspect, camera_stops, light_radiance
 from grandlattice.stage.looks import unknown_surface

@@ -11,7 +11,7 @@ from typing import Any
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux
 
 from grandlattice.errors import EditError, Place, nearest
-from grandlattice.files import is_file
+from grandlattice.filesystem import is_file
 from grandlattice.stage.composing import Draft
 from grandlattice.stage.edits.transforms import point_of
 from grandlattice.stage.edits.values import set_value

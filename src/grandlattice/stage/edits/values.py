@@ -7,7 +7,7 @@ from typing import Any
 from pxr import Gf, Sdf, Usd, UsdLux, UsdShade
 
 from grandlattice.errors import EditError, Place
-from grandlattice.files import is_file
+from grandlattice.filesystem import is_file
 from grandlattice.stage.attributes import (
     find_attribute,
     is_light,
