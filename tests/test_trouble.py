@@ -206,7 +206,7 @@ def drop_a_table(file: Path) -> None:
       replace_by_another_database, drop_a_table)],
 )  # fmt: skip
 def test_no_trouble_with_the_ledger_ends_a_run(plan_file: Path, troubles, monkeypatch) -> None:
-    monkeypatch.setattr("grandlattice.runs.coordinator._MEND_EVERY", 0.2)
+    monkeypatch.setattr("grandlattice.runs.run_record._MEND_EVERY", 0.2)
     ledger = Ledger(plan_file.with_name("room.ledger.sqlite"))
 
     def one_after_the_other(file: Path) -> None:

@@ -43,9 +43,9 @@ from grandlattice.stage import Explainer, Explanation, Scene, explain_settings, 
 if TYPE_CHECKING:
     import pandas
 
-    from grandlattice import production
     from grandlattice.checks import Finding
     from grandlattice.plan.running import RunBlock
+    from grandlattice.planned import Planned
     from grandlattice.runs import Estimate, Event, Outlook, Run, Steering, Task
     from grandlattice.runs.tasks import Frames
 
@@ -223,12 +223,12 @@ class Plan:
         """The settings laid over the plan so far."""
         return _given(self.overrides)
 
-    def _planned(self, into: str | Path | None = None) -> production.Planned:
+    def _planned(self, into: str | Path | None = None) -> Planned:
         """What the rooms that meet the machine need to know of this plan."""
-        from grandlattice import production
+        from grandlattice.planned import Planned
 
         output = Path(into).absolute() if into is not None else self.folder
-        return production.Planned(
+        return Planned(
             self.name, self.folder, output, self.scene, self.model, self.lattice, self._make, self.facts
         )
 
@@ -359,10 +359,10 @@ class Plan:
         LatticeError
             When the plan cannot be read far enough to check it.
         """
-        from grandlattice import production
+        from grandlattice import checking
 
         indices = self.cells.indices(*at, sets=sets)
-        return production.check(
+        return checking.check(
             self._planned(into), indices, self.conducted(existing=existing).existing,
             allow_missing=allow_missing, look=look, thoroughly=thoroughly,
         )  # fmt: skip

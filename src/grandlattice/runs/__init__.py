@@ -3,8 +3,8 @@
 Read in this order: `tasks` (what is to be done) and `fingerprints`, `outlook` (what of it is left),
 `schedule` (which begins next), `work` (how one is done: `embedded` or `outside` renders, `writing`
 files), `backends` (by whom, each `worker` a process), `events` (what happens), `coordinator` (the
-run itself, with `budgets` and `steering`), `ledger` (the record), `status` and `estimates` (what
-the record tells).
+run itself, with `budgets` and `steering`), `run_record` (what it writes down), `ledger` (where:
+`ledger_file` opens and mends it), `status` and `estimates` (what the ledger tells).
 
 Names are loaded when they are asked for: whoever only looks into a ledger needs no tracer.
 """

@@ -7,20 +7,15 @@ budget, for room on the disk.  Everything that happens is told as events.
 
 from __future__ import annotations
 
-import os
-import platform
 import signal
 import threading
 import time
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-from numpy.typing import NDArray
-
-from grandlattice.errors import DiskFull, LatticeError, LedgerBusy, LedgerLost, OutputError, WorkerError
+from grandlattice.errors import DiskFull, LatticeError, OutputError, WorkerError
 from grandlattice.readable import duration, size
 from grandlattice.runs.backends import Backend
 from grandlattice.runs.budgets import Spending
@@ -35,64 +30,18 @@ from grandlattice.runs.events import (
     Started,
     UnderWay,
 )
-from grandlattice.runs.ledger import DONE, FAILED, RUNNING, WAITING, FileRecord, Ledger
-from grandlattice.runs.parts import new_attempt, parts_of
+from grandlattice.runs.ledger import WAITING
 from grandlattice.runs.run import Run
+from grandlattice.runs.run_record import RunRecord
 from grandlattice.runs.schedule import Patience, Schedule
 from grandlattice.runs.steering import obey
 from grandlattice.runs.tasks import Task
 
 _LOOK_EVERY = 0.25  # seconds between two looks around
-_WRITE_EVERY = 0.2  # seconds that news for the ledger is gathered
 _HEARTBEAT = 2.0  # seconds between two signs of life in the ledger
-_BUSY_WITHIN = 0.3  # seconds the run stands still, at most, for a ledger that somebody else holds
-_BUSY_FOR = 2.0  # seconds until that is tried again
-_AT_THE_END = 60.0  # seconds the end of a run waits for it
-_MEND_EVERY = 10.0  # seconds between two tries to begin a lost ledger anew
 _GONE_WITHIN = 2.0  # seconds workers have to end when the system asks the run to
 _TRY_ANYWAY = 60.0  # seconds after which a full disk is tried though it does not look emptier
 _ROOM = 4_000_000  # bytes that must have come free before a full disk is tried again
-
-
-@dataclass
-class News:
-    """What the ledger has still to learn; kept until it could be written."""
-
-    ledger: Ledger
-    tasks: dict[int, dict[str, Any]] = field(default_factory=dict)
-    files: list[FileRecord] = field(default_factory=list)
-    logs: list[tuple[str, str]] = field(default_factory=list)
-    failures: list[tuple] = field(default_factory=list)
-    over: list[str] = field(default_factory=list)
-    states: list[tuple[NDArray[np.int64], str]] = field(default_factory=list)
-    _next: float = 0.0
-
-    def of(self, task: Task, **values: Any) -> None:
-        self.tasks.setdefault(task.number, {}).update(values)
-
-    def write(self, *, now: bool = False) -> None:
-        """Write what there is, if it is time.
-
-        Raises
-        ------
-        DiskFull
-            When there is no room; the news is kept.
-        LedgerLost
-            When the ledger is not what it was; the news is kept.
-        """
-        if not (self.tasks or self.files or self.logs or self.failures or self.over or self.states):
-            return
-        if not now and time.monotonic() < self._next:
-            return
-        try:
-            self.ledger.write(
-                list(self.tasks.items()), self.files, self.logs, self.failures, self.over, self.states
-            )
-        except LedgerBusy:
-            self._next = time.monotonic() + _BUSY_FOR
-            return
-        self.tasks, self.files, self.logs, self.failures, self.over, self.states = {}, [], [], [], [], []
-        self._next = time.monotonic() + _WRITE_EVERY
 
 
 class Coordinator:
@@ -119,11 +68,9 @@ class Coordinator:
         )
         self.paused = False
         self._patience = patience
-        self._news = News(run.ledger)
-        self._note_tasks = note_tasks
+        self._record = RunRecord(run, note_tasks, lambda: backend.under_way)
         self._tell = on_event or (lambda event: None)
         self._store = run.store
-        self._parts: dict[str, list[str]] = {}
         self._ending = False
         self._gone_by: float | None = None
         self._full: _Full | None = None
@@ -131,7 +78,6 @@ class Coordinator:
         self._held = ""
         self._unaffordable = 0
         self._looked = self._beat = self._worked = self._worked_seconds = 0.0
-        self._mended = -np.inf
 
     # --- what others may ask for ---------------------------------------------------------------
 
@@ -156,7 +102,7 @@ class Coordinator:
 
     def mark(self, numbers: Any, state: str) -> None:
         """Have the ledger know the state of tasks that do not begin now."""
-        self._news.states.append((numbers, state))
+        self._record.set_states(numbers, state)
 
     # --- the run -------------------------------------------------------------------------------
 
@@ -165,35 +111,16 @@ class Coordinator:
         run, started = self.run, time.monotonic()
         state = "failures"
         try:
-            self._clean_up_after(run.ledger.parts())
-            self._begin_run(workers)
-            self._identity = run.ledger.id
-            run.ledger.wait_less(_BUSY_WITHIN)
+            self._record.begin(workers)
             with _interrupts(self):
                 self._loop()
             state = self._end_state()
         finally:
             self.backend.close()
             run.seconds = time.monotonic() - started
-            self._clean_up_after(dict(self._parts))
-            run.ledger.wait_less(1.0 if self._gone_by else _AT_THE_END)
-            with suppress(LatticeError):
-                self._with_ledger(lambda: self._news.write(now=True))
-            with suppress(LatticeError):
-                run.ledger.end_run(run.number, state, seconds=run.seconds, **self._spent())
-            run.ledger.close()
-
-    def _begin_run(self, workers: int) -> None:
-        run, guess = self.run, self.run.estimate
-        said = (
-            {"estimate_low": guess.low, "estimate": guess.seconds, "estimate_high": guess.high}
-            if guess is not None
-            else {}
-        )
-        self._workers = workers
-        run.number = run.ledger.begin_run(
-            workers, len(run.outlook.todo), platform.node(), os.getpid(), **said
-        )
+            self._record.end(
+                state, in_a_hurry=self._gone_by is not None, seconds=run.seconds, **self._spent()
+            )
 
     def _end_state(self) -> str:
         run = self.run
@@ -235,9 +162,7 @@ class Coordinator:
             if self.spending.cell_is_spent(task):
                 self._leave_out(task)
                 continue
-            attempt = new_attempt(self.run.number, number, self.schedule.tries(number))
-            task = replace(task, attempt=attempt)
-            self._note_parts(task)
+            task = self._record.begin_try(task, self.schedule.tries(number))
             worker = self.backend.begin(task)
             self._follow(Started(task, worker))
 
@@ -248,111 +173,22 @@ class Coordinator:
         self.run.ended_by = self.run.ended_by or "budget"
         self.run.spent = self.run.spent or f"the time of {task.first.address} is spent"
 
-    # --- temporary files -----------------------------------------------------------------------
-
-    def _note_parts(self, task: Task) -> None:
-        """Write down what a try may leave behind, before it can.
-
-        Where the ledger cannot be written just now, this process knows at least.
-        """
-        paths = list(parts_of(task, self.run.plan_name))
-        self._parts[task.attempt] = paths
-        with suppress(LatticeError):
-            self.run.ledger.note_parts(task.attempt, paths)
-
-    def _clean_up_after(self, tries: Mapping[str, list[str]]) -> None:
-        """Remove what tries have left that did not end by themselves."""
-        for attempt, paths in tries.items():
-            self._store.remove_parts(paths)
-            self._parts.pop(attempt, None)
-            self._news.over.append(attempt)
-
-    def _is_over(self, task: Task, *, clean: bool) -> None:
-        paths = self._parts.pop(task.attempt, [])
-        if not clean:
-            self._store.remove_parts(paths)
-        self._news.over.append(task.attempt)
-
-    # --- a ledger that others hold, damage or take away -------------------------------------------
-
-    def _with_ledger(self, do: Callable[[], object]) -> None:
-        """Do something with the ledger; where that fails the run goes on, and it is done again later.
-
-        Raises
-        ------
-        DiskFull
-            When there is no room.
-        """
-        try:
-            if self.run.ledger.is_lost:
-                self._mend_ledger()
-            do()
-        except LedgerLost:
-            self._mend_ledger()
-        except DiskFull:
-            raise
-        except LatticeError:
-            pass
-
-    def _begin_ledger(self) -> None:
-        self.run.ledger.take_id(self._identity)
-        self._note_tasks()
-        self._begin_run(self._workers)
-        for attempt, paths in self._parts.items():
-            self.run.ledger.note_parts(attempt, paths)
-
-    def _mend_ledger(self) -> None:
-        """Begin the ledger anew, with all that this run has made; the pictures know the rest."""
-        run, now = self.run, time.monotonic()
-        if now - self._mended < _MEND_EVERY:
-            return
-        self._mended = now
-        run.ledger.close()
-        try:
-            aside = run.ledger.heal(thoroughly=True)
-            try:
-                self._begin_ledger()
-            except LatticeError:  # it can be read, and lacks what it should have
-                aside = run.ledger.set_aside()
-                self._begin_ledger()
-        except (LatticeError, OSError):
-            return  # a disk that fails altogether; it is tried again
-        run.ledger_aside = aside or run.ledger_aside
-        note = (
-            f"The ledger {run.ledger.file.name} was taken away or replaced while the run went on; "
-            "all that this run made was written down anew."
-        )
-        if aside is None and note not in run.notes:
-            run.notes.append(note)
-        self._news.tasks.clear()
-        self._news.files.clear()
-        self._news.failures.clear()
-        for event in run.finished:
-            self._note_finished(event)
-        for failed in run.failures:
-            self._note_failed(failed)
-        for doing in self.backend.under_way:
-            self._news.of(doing.task, state=RUNNING, worker=doing.worker, run=run.number, started=time.time())
-
     # --- events --------------------------------------------------------------------------------
 
     def _follow(self, event: Event) -> None:
         """Take note of an event and pass it on."""
         if isinstance(event, Started):
-            self._news.of(
-                event.task, state=RUNNING, worker=event.worker, started=time.time(), run=self.run.number,
-                share=0.0, problem="",
-            )  # fmt: skip
+            self._record.started(event.task, event.worker)
         elif isinstance(event, Progress):
-            self._news.of(event.task, share=round(event.share, 4))
+            self._record.set(event.task, share=round(event.share, 4))
         elif isinstance(event, Finished):
             self._finished(event)
         elif isinstance(event, Returned):
-            self._is_over(event.task, clean=False)
+            self._record.end_try(event.task, clean=False)
             self.schedule.put_back(event.task.number)
-            self._news.of(event.task, state=WAITING, worker=None, share=None)
+            self._record.set(event.task, state=WAITING, worker=None, share=None)
         elif isinstance(event, Failed):
-            self._is_over(event.task, clean=False)
+            self._record.end_try(event.task, clean=False)
             answer = self._failed(event)
             if answer is None:
                 return
@@ -361,26 +197,15 @@ class Coordinator:
 
     def _finished(self, event: Finished) -> None:
         task, result = event.task, event.result
-        self._is_over(task, clean=True)
+        self._record.end_try(task, clean=True)
         self._full_since = None
         self.schedule.ended(task.number)
         self.spending.add(task, result.seconds, result.cores)
         self._worked += task.work
         self._worked_seconds += result.seconds
         self.run.finished.append(event)
-        self._note_finished(event)
-        if result.log:
-            self._news.logs.append((task.trace, result.log))
-
-    def _note_finished(self, event: Finished) -> None:
-        task, result = event.task, event.result
-        self._news.files += [replace(record, run=self.run.number) for record in result.records]
-        self._news.of(
-            task, state=DONE, worker=event.worker, run=self.run.number, ended=event.ended, share=1.0,
-            seconds=result.seconds, trace_seconds=result.trace_seconds, cpu_seconds=result.cpu_seconds,
-            peak_bytes=result.peak_bytes, samples=result.samples, noise=result.noise, rays=result.rays,
-            kind=result.kind, problem="",
-        )  # fmt: skip
+        self._record.finished(event)
+        self._record.log(task, result.log)
 
     def _failed(self, event: Failed) -> Event | None:
         """What a failure comes to: another try, a wait for room, or the task set aside."""
@@ -389,7 +214,7 @@ class Coordinator:
             self._wait_for_room(problem)
             if self._full:
                 self.schedule.put_back(task.number)
-                self._news.of(task, state=WAITING, worker=None, share=None)
+                self._record.set(task, state=WAITING, worker=None, share=None)
                 return None
         passing = isinstance(problem, WorkerError | OutputError) and not isinstance(problem, DiskFull)
         if passing and not self._ending:
@@ -397,7 +222,7 @@ class Coordinator:
             if delay is not None:
                 tries = self.schedule.tries(task.number)
                 values = {"state": WAITING, "worker": None, "share": None, "tries": tries}
-                self._news.of(task, **values, problem=problem.what)
+                self._record.set(task, **values, problem=problem.what)
                 self.run.tried_again += 1
                 return Retried(task, event.worker, problem, delay)
         self._set_aside(task, event.worker, problem, event.log, event.details)
@@ -407,19 +232,9 @@ class Coordinator:
         failed = Failed(task, worker, problem, details, log)
         self.schedule.ended(task.number)
         self.run.failures.append(failed)
-        self._note_failed(failed)
-        if log:
-            self._news.logs.append((task.trace, log))
+        self._record.failed(failed)
+        self._record.log(task, log)
         self._tell(failed)
-
-    def _note_failed(self, failed: Failed) -> None:
-        task, problem, now = failed.task, failed.problem, time.time()
-        told = f"{problem.what} {problem.cure}".strip()
-        self._news.of(
-            task, state=FAILED, worker=failed.worker, run=self.run.number, ended=now, share=None,
-            problem=str(problem),
-        )  # fmt: skip
-        self._news.failures.append((self.run.number, task.first.address, task.frame, told, now))
 
     # --- looking around ------------------------------------------------------------------------
 
@@ -432,10 +247,10 @@ class Coordinator:
             self._look_for_room()
         self._mind_the_budget()
         with suppress(DiskFull):
-            self._with_ledger(lambda: obey(self))
+            self._record.do(lambda: obey(self))
             if time.monotonic() - self._beat > _HEARTBEAT:
                 self._beat = time.monotonic()
-                self._note_run(heard=time.time(), **self._spent())
+                self._record.note_run(heard=time.time(), **self._spent())
         self._say_held("paused" if self.paused else self._full.reason if self._full else "")
 
     def _spent(self) -> dict[str, float]:
@@ -454,11 +269,8 @@ class Coordinator:
         if reason != self._held:
             self._held = reason
             with suppress(DiskFull):
-                self._note_run(held=reason)
+                self._record.note_run(held=reason)
             self._tell(Held(reason))
-
-    def _note_run(self, **values: Any) -> None:
-        self._with_ledger(lambda: self.run.ledger.note_run(self.run.number, **values))
 
     def _too_much(self, doing: UnderWay) -> LatticeError | None:
         """Why a task is given up, if it is."""
@@ -498,7 +310,7 @@ class Coordinator:
 
     def _write_news(self) -> None:
         try:
-            self._with_ledger(self._news.write)
+            self._record.write()
         except DiskFull as problem:
             self._wait_for_room(problem)
             if self._full is None:

@@ -10,6 +10,7 @@ import hashlib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
 from pxr import Ar, Sdf, Tf, Usd, UsdGeom, UsdUtils
@@ -57,6 +58,11 @@ class Scene:
     metres_per_unit: float
     frames: tuple[int, int] | None
     frames_per_second: float
+
+    @cached_property
+    def named(self) -> tuple[list[str], list[str]]:
+        """Files the scene is made of: those that were there when this was asked first, and the others."""
+        return dependencies(self.file.resolve())
 
     @property
     def layer(self) -> Sdf.Layer:
@@ -255,11 +261,15 @@ def read_asset(path: str) -> bytes | None:
         return bytes(asset.GetBuffer())
 
 
+def _paths(file: Path, parts: tuple[list[str], list[str]]) -> set[Path]:
+    """The files that hold what a USD file is made of; a name that was not found may be relative to it."""
+    names = {name for part in parts for name in part}
+    return {file.parent / (Ar.SplitPackageRelativePathOuter(name)[0] or name) for name in names}
+
+
 def scene_files(scene: Scene) -> list[Path]:
     """Every file a scene is made of, layers and assets, sorted; missing ones left out."""
-    names, _ = dependencies(scene.file.resolve())
-    paths = {Path(Ar.SplitPackageRelativePathOuter(str(name))[0] or str(name)) for name in names}
-    return sorted(path for path in paths if is_file(path))
+    return sorted(path for path in _paths(scene.file.resolve(), scene.named) if is_file(path))
 
 
 def files_read(scene: Scene, named: Iterable[Path]) -> set[Path]:
@@ -271,15 +281,14 @@ def files_read(scene: Scene, named: Iterable[Path]) -> set[Path]:
     named : files a plan names; what a USD file among them is made of counts as well.
     """
     found: set[Path] = set()
-    usd = [scene.file.resolve()]
+    usd: list[Path] = []
     for path in named:
         found.add(path)
         if path.suffix.lower() in ENDINGS and is_file(path):
             usd.append(path)
-    for file in dict.fromkeys(usd):
-        there, missing = dependencies(file)
-        for name in (*there, *missing):
-            found.add(file.parent / (Ar.SplitPackageRelativePathOuter(name)[0] or name))
+    asked = {file: dependencies(file) for file in dict.fromkeys(usd)}
+    for file, parts in {**asked, scene.file.resolve(): scene.named}.items():
+        found |= _paths(file, parts)
     return found | {resolved(path) for path in found}
 
 

@@ -14,7 +14,7 @@ from grandlattice.stage.attributes import is_light
 from grandlattice.stage.lighting import KINDS, camera_aspect, camera_stops, light_radiance
 from grandlattice.stage.looks import unknown_surface
 from grandlattice.stage.omissions import omitted_of
-from grandlattice.stage.scene import Scene, dependencies, quiet_usd
+from grandlattice.stage.scene import Scene, quiet_usd
 
 Corner = tuple[float, float, float]
 
@@ -196,7 +196,7 @@ def survey_assets(scene: Scene) -> tuple[AssetSurvey, ...]:
                 for asset in [value] if isinstance(value, Sdf.AssetPath) else value or ():
                     if asset.path:
                         _note(found, asset.path, str(prim.GetPath()), _is_there(asset, attribute))
-        _, unresolved = dependencies(scene.file.resolve())
+        _, unresolved = scene.named
         told = {Path(asset.file).name for asset in found.values() if not asset.found}
         for name in unresolved:
             if Path(name).name not in told:

@@ -1,0 +1,266 @@
+"""What a run tells its ledger: gathered, written a few times a second, kept if the file is lost.
+
+Somebody else may hold the ledger, damage it, take it away or put another in its place.  The run goes on:
+news is kept until it can be written, and a ledger that is lost is begun anew from what the run has made.
+"""
+
+from __future__ import annotations
+
+import os
+import platform
+import time
+from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from grandlattice.errors import DiskFull, LatticeError, LedgerLost
+from grandlattice.runs.events import Failed, Finished, UnderWay
+from grandlattice.runs.ledger import DONE, FAILED, RUNNING, FileRecord
+from grandlattice.runs.parts import new_attempt, parts_of
+from grandlattice.runs.run import Run
+from grandlattice.runs.tasks import Task
+
+_WRITE_EVERY = 0.2  # seconds that news is gathered
+_BUSY_WITHIN = 0.3  # seconds the run stands still, at most, for a ledger that somebody else holds
+_BUSY_FOR = 2.0  # seconds until that is tried again
+_AT_THE_END = 60.0  # seconds the end of a run waits for it
+_IN_A_HURRY = 1.0  # the same where the system wants the run gone
+_MEND_EVERY = 10.0  # seconds between two tries to begin a lost ledger anew
+
+
+@dataclass
+class _News:
+    """What the ledger has still to learn."""
+
+    tasks: dict[int, dict[str, Any]] = field(default_factory=dict)
+    files: list[FileRecord] = field(default_factory=list)
+    logs: list[tuple[str, str]] = field(default_factory=list)
+    failures: list[tuple] = field(default_factory=list)
+    over: list[str] = field(default_factory=list)
+    states: list[tuple[NDArray[np.int64], str]] = field(default_factory=list)
+
+    def __bool__(self) -> bool:
+        return any((self.tasks, self.files, self.logs, self.failures, self.over, self.states))
+
+
+class RunRecord:
+    """The record of one run in its ledger.
+
+    Parameters
+    ----------
+    run : what is recorded; its number is set by `begin`.
+    note_tasks : writes the tasks of the run into a ledger that is begun anew.
+    under_way : says which tasks are under way, for the same purpose.
+    """
+
+    def __init__(
+        self, run: Run, note_tasks: Callable[[], None], under_way: Callable[[], list[UnderWay]]
+    ) -> None:
+        self._run, self._ledger = run, run.ledger
+        self._note_tasks, self._under_way = note_tasks, under_way
+        self._store = run.store
+        self._news = _News()
+        self._next_write = 0.0
+        self._parts: dict[str, list[str]] = {}  # of the tries under way
+        self._workers, self._identity = 0, ""
+        self._mended = -np.inf
+
+    # --- a run begins and ends -----------------------------------------------------------------
+
+    def begin(self, workers: int) -> None:
+        """Note that the run begins, and remove what earlier runs left behind.
+
+        Raises
+        ------
+        LatticeError
+            When the ledger cannot be written.
+        """
+        self._workers = workers
+        for attempt, paths in self._ledger.parts().items():
+            self._remove(attempt, paths)
+        self._begin_run()
+        self._identity = self._ledger.id
+        self._ledger.wait_at_most(_BUSY_WITHIN)
+
+    def _begin_run(self) -> None:
+        run, guess = self._run, self._run.estimate
+        said: dict[str, float] = {}
+        if guess is not None:
+            said = {"estimate_low": guess.low, "estimate": guess.seconds, "estimate_high": guess.high}
+        run.number = self._ledger.begin_run(
+            self._workers, len(run.outlook.todo), platform.node(), os.getpid(), **said
+        )
+
+    def end(self, state: str, *, in_a_hurry: bool, **values: Any) -> None:
+        """Write what is left and how the run ended, as far as that is possible; the next run finds out what
+        is done from the pictures."""
+        for attempt, paths in list(self._parts.items()):
+            self._remove(attempt, paths)
+        self._ledger.wait_at_most(_IN_A_HURRY if in_a_hurry else _AT_THE_END)
+        with suppress(LatticeError):
+            self.write(now=True)
+        with suppress(LatticeError):
+            self._ledger.end_run(self._run.number, state, **values)
+        self._ledger.close()
+
+    def note_run(self, **values: Any) -> None:
+        """Set columns of the run, such as when it was heard of.
+
+        Raises
+        ------
+        DiskFull
+            When there is no room.
+        """
+        self.do(lambda: self._ledger.note_run(self._run.number, **values))
+
+    # --- what happens to tasks -----------------------------------------------------------------
+
+    def set(self, task: Task, **values: Any) -> None:
+        """Set columns of a task."""
+        self._news.tasks.setdefault(task.number, {}).update(values)
+
+    def set_states(self, numbers: NDArray[np.int64], state: str) -> None:
+        """Give many tasks a state, by their numbers."""
+        self._news.states.append((numbers, state))
+
+    def log(self, task: Task, text: str) -> None:
+        """Keep the end of what was said while a task ran."""
+        if text:
+            self._news.logs.append((task.trace, text))
+
+    def started(self, task: Task, worker: int) -> None:
+        """Note that a worker took a task."""
+        now, run = time.time(), self._run.number
+        self.set(task, state=RUNNING, worker=worker, started=now, run=run, share=0.0, problem="")
+
+    def finished(self, event: Finished) -> None:
+        """Note a task that is done, and its files."""
+        result = event.result
+        self._news.files += [replace(record, run=self._run.number) for record in result.records]
+        self.set(
+            event.task, state=DONE, worker=event.worker, run=self._run.number, ended=event.ended, share=1.0,
+            seconds=result.seconds, trace_seconds=result.trace_seconds, cpu_seconds=result.cpu_seconds,
+            peak_bytes=result.peak_bytes, samples=result.samples, noise=result.noise, rays=result.rays,
+            kind=result.kind, problem="",
+        )  # fmt: skip
+
+    def failed(self, event: Failed) -> None:
+        """Note a task that was set aside."""
+        task, problem, now = event.task, event.problem, time.time()
+        self.set(
+            task, state=FAILED, worker=event.worker, run=self._run.number, ended=now, share=None,
+            problem=str(problem),
+        )  # fmt: skip
+        said = f"{problem.what} {problem.cure}".strip()
+        self._news.failures.append((self._run.number, task.first.address, task.frame, said, now))
+
+    # --- temporary files -----------------------------------------------------------------------
+
+    def begin_try(self, task: Task, tries: int) -> Task:
+        """Name a try of a task, and note the temporary files it may leave behind, before it can.
+
+        Where the ledger cannot be written just now, this process knows of them at least.
+        """
+        task = replace(task, attempt=new_attempt(self._run.number, task.number, tries))
+        paths = list(parts_of(task, self._run.plan_name))
+        self._parts[task.attempt] = paths
+        with suppress(LatticeError):
+            self._ledger.note_parts(task.attempt, paths)
+        return task
+
+    def end_try(self, task: Task, *, clean: bool) -> None:
+        """Note that a try is over; one that did not end by itself may have left files, which are removed."""
+        paths = self._parts.get(task.attempt, [])
+        self._remove(task.attempt, [] if clean else paths)
+
+    def _remove(self, attempt: str, paths: list[str]) -> None:
+        self._store.remove_parts(paths)
+        self._parts.pop(attempt, None)
+        self._news.over.append(attempt)
+
+    # --- writing -------------------------------------------------------------------------------
+
+    def write(self, *, now: bool = False) -> None:
+        """Write what there is, if it is time; it is kept where that is not possible.
+
+        Raises
+        ------
+        DiskFull
+            When there is no room.
+        """
+        if self._news and (now or time.monotonic() >= self._next_write):
+            self.do(self._write)
+
+    def _write(self) -> None:
+        news = self._news
+        self._next_write = time.monotonic() + _BUSY_FOR
+        self._ledger.write(
+            list(news.tasks.items()), news.files, news.logs, news.failures, news.over, news.states
+        )
+        self._news, self._next_write = _News(), time.monotonic() + _WRITE_EVERY
+
+    def do(self, what: Callable[[], object]) -> None:
+        """Do something with the ledger; where that fails the run goes on without.
+
+        Raises
+        ------
+        DiskFull
+            When there is no room.
+        """
+        try:
+            if not self._ledger.is_lost or self._mended_now():
+                what()
+        except DiskFull:
+            raise
+        except LedgerLost:
+            self._mended_now()
+        except LatticeError:
+            pass  # somebody else holds it, for one; it is tried again soon
+
+    def _mended_now(self) -> bool:
+        """Begin a lost ledger anew, with all that this run has made; the pictures know the rest.
+
+        Returns
+        -------
+        Whether it can be written again.
+        """
+        run, now = self._run, time.monotonic()
+        if now - self._mended < _MEND_EVERY:
+            return False
+        self._mended = now
+        self._ledger.close()
+        try:
+            aside = self._ledger.heal(thoroughly=True)
+            try:
+                self._begin_anew()
+            except LatticeError:  # it can be read, and lacks what it should have
+                aside = self._ledger.set_aside()
+                self._begin_anew()
+        except (LatticeError, OSError):
+            return False  # a disk that fails altogether; it is tried again
+        run.ledger_aside = aside or run.ledger_aside
+        note = (
+            f"The ledger {self._ledger.file.name} was taken away or replaced while the run went on; "
+            "all that this run made was written down anew."
+        )
+        if aside is None and note not in run.notes:
+            run.notes.append(note)
+        self._news = replace(self._news, tasks={}, files=[], failures=[])
+        for done in run.finished:
+            self.finished(done)
+        for failure in run.failures:
+            self.failed(failure)
+        for doing in self._under_way():
+            self.started(doing.task, doing.worker)
+        return True
+
+    def _begin_anew(self) -> None:
+        self._ledger.take_id(self._identity)
+        self._note_tasks()
+        self._begin_run()
+        for attempt, paths in self._parts.items():
+            self._ledger.note_parts(attempt, paths)
