@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from pxr import Usd, UsdGeom, UsdLux
@@ -214,7 +216,7 @@ def test_many_lights_are_drawn_by_what_they_send_and_add_up() -> None:
 def test_a_bright_sky_is_not_lost_among_many_faint_lamps() -> None:
     # How bright a sky is stands in its picture: L (1/π) ∫ cos θ sin θ over the four texels of its sun.
     places = np.random.default_rng(4).uniform(-4, 4, (40, 2))
-    lamps = [Light("/L", "sphere", moved(x, 1.5, z), (5.0,) * 3, (0.3, 0.3)) for x, z in places]
+    lamps = [Light("/L", "sphere", moved(x, 1.5, z), (5.0,) * 3, (0.3, 0.3), seen=False) for x, z in places]
     sky = Light("/Sky", "dome", np.eye(4), (1.0,) * 3, texture=Texture("sky"))
     pixels = np.zeros((64, 128, 3), np.float32)
     pixels[14:16, 40:42] = 4e5
@@ -237,3 +239,83 @@ def test_a_glowing_ball_in_a_furnace_of_its_own_light() -> None:
                  bounces=40)  # fmt: skip
     assert film.passes["beauty"][..., 0].mean() == pytest.approx(2.0, rel=0.005)
     assert trace([ball], [dome()], camera(), (4, 4), 4).passes["beauty"].max() > 0.0
+
+
+_WALL = geometry([(-9, -9, 0), (9, -9, 0), (9, 9, 0), (-9, 9, 0)], [(0, 1, 2), (0, 2, 3)])
+_SHAPES = {"rect": (0.4, 0.4), "disk": (0.2, 0.2), "sphere": (0.2, 0.2), "cylinder": (0.2, 0.6)}
+_EVERYTHING = ("beauty", "emission", "light.L", "depth", "normal", "position", "coverage", "object-id")
+_MIRROR = Material("/Mirror", {"diffuseColor": (1.0,) * 3, "metallic": (1.0,), "roughness": (0.0,)})
+_GLOWING = Material(
+    "/Glowing", {**MATT, "diffuseColor": (0.0,) * 3, "emissiveColor": (3.0, 0.0, 0.0), "roughness": (1.0,)}
+)
+_FRONT = camera((0, 0, 5), aperture=(0.8, 0.8), focal_length=5.0)
+
+
+def _lamp(kind: str, z: float = 1.0, turn: float = 180.0, **other: object) -> Light:
+    return Light("/L", kind, moved(z=z, turn_x=turn), (7.0, 5.0, 0.0), _SHAPES[kind], **other)
+
+
+@pytest.mark.parametrize("kind", _SHAPES)
+def test_a_light_is_seen_by_the_camera_and_only_light_tells_of_it(kind: str) -> None:
+    def shot(**other: object) -> dict[str, np.ndarray]:
+        wall = Item(_WALL, np.eye(4), (0,))
+        return trace([wall], [_lamp(kind, **other)], _FRONT, (33, 33), 16, _GLOWING, _EVERYTHING).passes
+
+    shown, hidden, held_out, turned = shot(), shot(seen=False), shot(matte=True), shot(turn=0.0)
+    for name in ("beauty", "emission", "light.L"):  # its radiance, nothing of the glowing wall behind
+        assert shown[name][16, 16, :3] == pytest.approx((7.0, 5.0, 0.0), rel=1e-3)
+    assert hidden["beauty"][16, 16] == pytest.approx((3.0, 0.0, 0.0, 1.0), rel=1e-3)
+    assert held_out["beauty"][16, 16] == pytest.approx(np.zeros(4))
+    assert np.array_equal(shown["beauty"][0, 0], hidden["beauty"][0, 0])
+    assert shown["beauty"][..., 3] == pytest.approx(1.0)
+    for name in ("depth", "normal", "position", "coverage", "object-id"):
+        assert np.array_equal(shown[name], hidden[name])
+    if kind in ("rect", "disk"):  # what shines to one side is not there from behind
+        assert np.array_equal(turned["beauty"], hidden["beauty"])
+
+
+def test_a_light_before_nothing_has_alpha_and_hides_the_sky() -> None:
+    def shot(*lights: Light, **settings: object) -> np.ndarray:
+        away = Item(_WALL, moved(z=90.0), (0,))
+        return trace([away], lights, _FRONT, (33, 33), 16, **settings).passes["beauty"]
+
+    alone, before = shot(_lamp("disk")), shot(_lamp("disk"), dome())
+    assert alone[16, 16] == pytest.approx((7.0, 5.0, 0.0, 1.0), rel=1e-3)
+    assert alone[0, 0] == pytest.approx(np.zeros(4))
+    assert before[16, 16] == pytest.approx((7.0, 5.0, 0.0, 1.0), rel=1e-3)
+    assert before[0, 0] == pytest.approx(np.ones(4))
+    radius = 0.2 * 33 * 5.0 / 0.8 / 4.0  # pixels: it is 4 away
+    assert alone[..., 3].sum() == pytest.approx(np.pi * radius**2, rel=0.02)
+    sun = Light("/Sun", "distant", moved(turn_x=180.0), (50.0,) * 3, (2.0, 0.0))
+    assert shot(sun)[16, 16] == pytest.approx((50.0, 50.0, 50.0, 1.0))
+    assert shot(sun, show_background=False)[16, 16] == pytest.approx(np.zeros(4))
+    point = replace(sun, size=(0.0, 0.0))
+    assert shot(point).max() == 0.0
+
+
+def test_a_light_hides_in_mirrors_and_glass_as_it_does_before_the_camera() -> None:
+    # The camera looks into a mirror; behind the camera a wall glows red, and before it hangs the lamp.
+    def seen_in(first: Item, *materials: Material, z: float, turn: float, back: float) -> np.ndarray:
+        wall = Item(_WALL, moved(z=back, turn_x=180.0 if back > 0.0 else 0.0), (1,))
+        lamp = _lamp("disk", z, turn)
+        return trace([first, wall], [lamp], _FRONT, (33, 33), 256, (*materials, _GLOWING)).passes["beauty"]
+
+    mirror = Item(_WALL, np.eye(4), (0,))
+    picture = seen_in(mirror, _MIRROR, z=8.0, turn=0.0, back=9.0)
+    assert picture[16, 16, :3] == pytest.approx((7.0, 5.0, 0.0), rel=0.02)
+    assert picture[0, 0, :3] == pytest.approx((3.0, 0.0, 0.0), rel=0.02, abs=1e-4)
+    clear = Material("/Glass", {"opacity": (0.0,), "roughness": (0.0,), "ior": (1.0001,)})
+    sheet = Item(_WALL, np.eye(4), (0,), sheet=True)
+    for pane in (sheet, Item(sphere(), np.eye(4), (0,))):
+        picture = seen_in(pane, clear, z=-3.0, turn=180.0, back=-5.0)
+        assert picture[16, 16] == pytest.approx((7.0, 5.0, 0.0, 1.0), rel=0.02)
+        assert picture[16, 1] == pytest.approx((3.0, 0.0, 0.0, 1.0), rel=0.02)
+
+
+def test_light_between_surfaces_passes_through_a_lamp() -> None:
+    # A large disk close over a plane, and a far sun above it: what the plane gets of each adds up.
+    sun = Light("/Sun", "sphere", moved(y=50.0), (1e4,) * 3, (0.5, 0.5))
+    lamp = Light("/L", "disk", moved(y=2.0, turn_x=-90.0), (1.0,) * 3, (1.0, 1.0), seen=False)
+    both = lit([sun, lamp], samples=4096)
+    assert both == pytest.approx(lit([sun], samples=4096) + lit([lamp], samples=4096), rel=0.01)
+    assert lit([sun, replace(lamp, seen=True)], samples=4096) == pytest.approx(both, rel=1e-6)

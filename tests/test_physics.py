@@ -308,7 +308,7 @@ def test_a_clamp_takes_from_scattered_light_only() -> None:
     assert np.array_equal(*shots)
     inside = [trace([BALL], [light], camera((0, 0, 0), (0, 0, -1)), samples=8, clamp=c) for c in (None, 1e-3)]
     assert inside[0].passes["beauty"][..., :3].max() == 0.0  # no light gets into a closed ball
-    room = [trace([BALL], [Light("/S", "sphere", moved(), (50.0,) * 3, (0.1, 0.1))], camera((0, 0, 0.5), (0, 0, 0)),
+    room = [trace([BALL], [Light("/S", "sphere", moved(), (50.0,) * 3, (0.1, 0.1), seen=False)], camera((0, 0, 0.5), (0, 0, 0)),
                   samples=16, clamp=c, show_background=False).passes["beauty"].mean() for c in (None, 1e-3)]  # fmt: skip
     assert room[1] < 0.95 * room[0]
 
@@ -365,7 +365,7 @@ def test_a_picture_of_another_aspect_shows_more_or_less_than_the_camera() -> Non
 
 def test_a_picture_is_traced_where_it_is_noisy_until_it_is_not() -> None:
     # A small lamp over a matt floor: soft shadow in one half, an empty sky in the other.
-    lamp = Light("/Lamp", "sphere", moved(x=0.5, y=3.0), (40.0,) * 3, (0.6, 0.6))
+    lamp = Light("/Lamp", "sphere", moved(x=0.5, y=3.0), (40.0,) * 3, (0.6, 0.6), seen=False)
     view = camera((0, 1.5, 7), (0, 1.5, 0), focal_length=1.2)
     how = {"size": (96, 96), "passes": ("beauty", "samples"), "show_background": False}
     film = trace([BALL, plane()], [lamp], view, samples=4096, noise=0.01, **how)

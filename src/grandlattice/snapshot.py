@@ -162,7 +162,8 @@ class Light:
     light.  `diffuse` and `specular` multiply what is scattered that way.
 
     `reaches` and `shadowed_by` tell for each item of the snapshot whether the light falls on it, and
-    whether it casts a shadow in that light; None is all of them.  `track` is as an `Item`'s.
+    whether it casts a shadow in that light; None is all of them.  `seen` is whether the camera sees its
+    shape, where one that is `matte` only hides.  `track` is as an `Item`'s.
     """
 
     path: str
@@ -176,6 +177,8 @@ class Light:
     specular: float = 1.0
     reaches: NDArray[np.bool_] | None = None
     shadowed_by: NDArray[np.bool_] | None = None
+    seen: bool = True
+    matte: bool = False
     track: Matrix | None = None
 
 

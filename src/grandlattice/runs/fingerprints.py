@@ -20,7 +20,7 @@ from grandlattice.plan.sayings import PlacedEdit
 from grandlattice.stage.scene import file_digest
 from grandlattice.tracer import known_pass
 
-TRACE_VERSION = 12  # raise when the same inputs give other pictures, or other fingerprints, than before
+TRACE_VERSION = 13  # raise when the same inputs give other pictures, or other fingerprints, than before
 DISPLAYED = ("png", "jpg", "tiff", "tga")
 _MOST_KNOWN = 20_000
 

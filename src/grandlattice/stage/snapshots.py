@@ -356,6 +356,9 @@ class Snapshotter:
             to_world = matrix_array(transforms.GetLocalToWorldTransform(prim))
             light = read_light(prim, to_world, time, self._standing) if _is_visible(prim, time) else None
             if light is not None:
+                state = _state(prim)
+                seen = light.seen and state not in ("unseen", "catch")
+                light = replace(light, seen=seen, matte=state == "matte")
                 if moments and _transform_varies(prim):
                     light = replace(light, track=_places_of(prim, moments, stands))
                 lights.append(light)

@@ -10,7 +10,7 @@ from __future__ import annotations
 from typing import Any, NamedTuple
 
 from grandlattice.tracer.embree import blocked, closest_hits
-from grandlattice.tracer.lamps import DOME, light_at
+from grandlattice.tracer.lamps import DISTANT, DOME, HELD_OUT, light_at
 from grandlattice.tracer.lanes import all_lanes, any_of, count_of, inner, to_ints, where
 from grandlattice.tracer.lights import FAR, aims, background, glow_density, light_reach, meet_light, reaches
 from grandlattice.tracer.materials import see_through, sharp_at, surface_at
@@ -20,13 +20,16 @@ from grandlattice.tracer.shares import credit, credit_lux, credit_shadow
 from grandlattice.tracer.stream import (
     CAUGHT,
     FIRST_MATT,
+    HIDDEN,
     MATERIAL,
+    MIRRORED,
     THROUGH,
     VERTICES,
     changed,
     keep_triple,
     kept,
     share_of,
+    shown,
 )
 from grandlattice.tracer.vectors import (
     add,
@@ -150,30 +153,79 @@ def limited(light, most, applies):
 
 
 @inner
-def light_met(scene, room, options, active, path, later, distance):
-    """Light of the lamps that rays met on their way, weighted against aiming at them."""
-    light = scale(path.throughput, 0.0)
+def nearest_light(scene, options, active, origin, direction, t_near, t_far, time):
+    """The shape of a light that the camera sees first along rays, between two distances.
+
+    Returns
+    -------
+    Who sees one, how far it is (elsewhere `t_far`), and whether it is held out.
+    """
+    found, held_out = active & (t_far < t_near), active & (t_far < t_near)  # nobody
     for i in range(scene.light_count):
         lamp = light_at(scene.lights, i)
-        placed = light_at(scene.lights, _rows_at(scene, all_lanes(0) + i, path.time))
-        met, density = meet_light(
-            placed, scene.domes, active, path.origin, path.direction, path.t_near, distance
+        if any_of((lamp.seen != 0) & ((lamp.kind != DISTANT) | (options.show_background != 0))):
+            placed = light_at(scene.lights, _rows_at(scene, all_lanes(0) + i, time))
+            met = meet_light(placed, scene.domes, active, origin, direction, t_near, t_far)
+            t_far = where(met.there, met.distance, t_far)
+            found, held_out = found | met.there, where(met.there, lamp.seen == HELD_OUT, held_out)
+    return found, t_far, held_out
+
+
+@inner
+def light_met(scene, room, options, active, path, later, distance):
+    """Paths with the light of the lamps that they met on their way.
+
+    Along a ray that was scattered it is weighted against aiming at them, and what stands behind is lit
+    through them.  What the camera sees, itself or in a mirror, ends at the first: what it hides is
+    marked as `HIDDEN`, and adds no more.
+    """
+    seen = active & ((path.state & VERTICES) == 0)
+    looks = seen | (active & ((path.state & MIRRORED) != 0))
+    hidden, held_out = looks & ~looks, looks & ~looks
+    if any_of(looks):
+        hidden, nearest, held_out = nearest_light(
+            scene, options, looks, path.origin, path.direction, path.t_near, distance, path.time
         )  # fmt: skip
-        here = active & (density > 0.0) & reaches(lamp, path.linked)
-        if any_of(here):
-            density = density * _aims(scene, path, lamp, later)
-            weight = path.followed / max(path.followed + density, 1e-30)
-            weight = weight * (path.matt * lamp.diffuse + (1.0 - path.matt) * lamp.specular)
-            most = options.clamp * share_of(path, options.halvings)
-            share = limited(scale(multiply(path.throughput, met), weight), most, later)
-            light = add(light, choose(here, share, BLACK))
-            if options.share_count > 0:
-                credit(
-                    room, options, path, here, share, path.state & VERTICES,
-                    kept(room, FIRST_MATT, path), (path.state & THROUGH) != 0,
-                    all_lanes(0) + lamp.groups,
-                )  # fmt: skip
-    return light
+        distance = where(hidden, nearest * (1.0 + 1e-6), distance)
+    light = scale(path.throughput, 0.0)
+    shows = active & (~seen | (hidden & ~held_out))
+    if any_of(shows):
+        for i in range(scene.light_count):
+            light = add(light, _light_of_one(scene, room, options, shows, seen, path, later, distance, i))
+    covers = hidden & seen
+    return changed(
+        path,
+        radiance=add(path.radiance, shown(path, light)),
+        alpha=where(covers & ~held_out, path.alpha + path.cover, path.alpha),
+        cover=where(covers, 0.0, path.cover),
+        state=where(hidden, path.state | HIDDEN, path.state),
+    )
+
+
+@inner
+def _light_of_one(scene, room, options, active, seen, path, later, distance, number):
+    """Light of one lamp that rays met before a distance; the camera sees it as it is."""
+    lamp = light_at(scene.lights, number)
+    placed = light_at(scene.lights, _rows_at(scene, all_lanes(0) + number, path.time))
+    met = meet_light(placed, scene.domes, active, path.origin, path.direction, path.t_near, distance)
+    here = active & where(
+        seen, met.there & (lamp.seen == 1), (met.density > 0.0) & reaches(lamp, path.linked)
+    )
+    if not any_of(here):
+        return scale(path.throughput, 0.0)
+    density = met.density * _aims(scene, path, lamp, later)
+    weight = path.followed / max(path.followed + density, 1e-30)
+    weight = weight * (path.matt * lamp.diffuse + (1.0 - path.matt) * lamp.specular)
+    most = options.clamp * share_of(path, options.halvings)
+    weight = where(seen, 1.0, weight)
+    share = limited(scale(multiply(path.throughput, met.radiance), weight), most, later)
+    if options.share_count > 0:
+        credit(
+            room, options, path, here, share, path.state & VERTICES,
+            kept(room, FIRST_MATT, path), (path.state & THROUGH) != 0,
+            all_lanes(0) + lamp.groups,
+        )  # fmt: skip
+    return choose(here, share, BLACK)
 
 
 @inner
@@ -193,7 +245,7 @@ def light_behind(scene, room, options, active, path, part):
                     room, options, path, active, seen, all_lanes(0), part, through,
                     all_lanes(0) + lamp.groups,
                 )  # fmt: skip
-    return choose(active, light, BLACK)
+    return shown(path, choose(active, light, BLACK))
 
 
 class SeenAs(NamedTuple):
@@ -323,7 +375,7 @@ def catch(scene, room, options, catching, path, hit):
             rays += count_of(aiming)
     keep_triple(room, CAUGHT, path, (path.cover, lit, dark), catching)
     radiance, alpha = path.radiance, path.alpha
-    if options.show_background:
+    if options.show_background and options.sky:
         # Before a sky that is seen the surface is see-through, and its shadow darkens the sky.
         past = 1.0 - where(lit > 0.0, dark / max(lit, 1e-30), 0.0)
         behind = light_behind(scene, room, options, catching, path, past)

@@ -4,7 +4,8 @@ At each vertex light is gathered in two ways, by aiming at lights and by followi
 direction, see `shading` and `gathering`.
 
 Where a path goes never depends on light: it ends by its throughput, its directions come from
-materials alone, and light shapes block nothing.  Only the choice of shadow rays looks at lights.
+materials alone, and light shapes block nothing: what one hides from the camera is a mark of the path, and
+what that gathers afterwards is not shown.  Only the choice of shadow rays looks at lights.
 
 Paths travel in a stream (see `stream`): each round takes sixteen neighbours of it one vertex further
 (see `lanes`), and those that go on are packed together at the front of another for the next round.
@@ -49,7 +50,8 @@ OPTIONS = np.dtype(
         ("seed", "i8"), ("bounces", "i8"),
         ("halvings", "i8"),  # how often paths part in two at their first vertex
         ("branches", "i8"),  # that a path has at most
-        ("show_background", "i8"),
+        ("show_background", "i8"),  # whether the camera sees what is infinitely far,
+        ("sky", "i8"),  # and whether a sky is there that covers all of it
         ("occlusion", "i8"), ("illuminance", "i8"), ("albedo", "i8"),  # whether anybody asks for them,
         ("firsts", "i8"),  # and for what data passes say of the first surfaces
         ("clamp", "f8"),  # most that light scattered more than once adds at a time; may be inf
@@ -107,16 +109,13 @@ def _advance(scene, room, lens, options, step, active, path, places, going):
         path.t_near, path.t_last, where(seen, CAMERA, OTHER), path.time, step == 0,
     )  # fmt: skip
     found = active & hit.found
-    radiance, alpha = path.radiance, path.alpha
-    if any_of(active & ~seen):
-        distance = where(found, hit.distance, FAR)
-        light = light_met(scene, room, options, active & ~seen, path, later, distance)
-        radiance = add(radiance, light)
+    if scene.light_count > 0:
+        path = light_met(scene, room, options, active, path, later, where(found, hit.distance, FAR))
     away = active & seen & ~found
-    if options.show_background and any_of(away):
-        alpha = where(away, alpha + path.cover, alpha)
-        radiance = add(radiance, light_behind(scene, room, options, away, path, path.alpha * 0.0 + 1.0))
-    path = changed(path, radiance=radiance, alpha=alpha)
+    if options.show_background and options.sky and any_of(away):
+        light = light_behind(scene, room, options, away, path, path.alpha * 0.0 + 1.0)
+        alpha = where(away, path.alpha + path.cover, path.alpha)
+        path = changed(path, radiance=add(path.radiance, light), alpha=alpha)
     held_out = of_placements(scene.held_out, hit.placement)
     catching, rays = found & seen & (held_out == CATCHES), count_of(active)
     if any_of(catching):

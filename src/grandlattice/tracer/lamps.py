@@ -25,6 +25,7 @@ _KINDS = {
     "dome": DOME, "distant": DISTANT, "rect": RECT, "disk": DISK, "sphere": SPHERE, "cylinder": CYLINDER,
 }  # fmt: skip
 _LUMA = np.array([0.2126, 0.7152, 0.0722])
+HELD_OUT = 2
 _NARROWEST = 0.01  # degrees; a distant light of no width still has to be sampled
 
 
@@ -47,6 +48,7 @@ LIGHT = np.dtype(
         ("linked", "i4"),  # the bit of what it reaches; 0 where that is everything
         ("shadows", "i4"),  # who blocks it: a mask for rays
         ("followed", "i4"),  # whether a path that meets it counts
+        ("seen", "i4"),  # whether the camera sees its shape, and `HELD_OUT` where that hides without a light
         ("track", "i4"),  # the row of its first place while the shutter is open; −1 where it stands still
         ("width", "i4"), ("height", "i4"),  # the image of a dome or rect; how many triangles glow
         ("columns", "i4"), ("lines", "i4"),  # the grid it is sampled by
@@ -226,6 +228,7 @@ def pack_lights(
         row["diffuse"], row["specular"] = light.diffuse, light.specular
         # A path that is followed is stopped by what casts no shadow in this light.
         row["linked"], row["shadows"], row["followed"] = linked, shadows, shadows == OTHER
+        row["seen"] = _seen(light)
         _stand(row, light, light.to_world)
         if light.shaping is not None:
             row["shaped"], row["focus"] = 1, light.shaping.focus
@@ -252,6 +255,13 @@ def pack_lights(
             hold(row, "cells", glow_groups[glowing.items].view(np.float32))
     domes.append(np.zeros(16, np.float32))  # rows are read whole
     return _with_tracks(rows_of_table, lights), np.concatenate(domes)
+
+
+def _seen(light: Light) -> int:
+    """Whether the camera sees a light's shape; a dome is its background, a ray of no width has none."""
+    if not light.seen or light.kind == "dome" or (light.kind == "distant" and light.size[0] <= 0.0):
+        return 0
+    return HELD_OUT if light.matte else 1
 
 
 def _stand(row: NDArray, light: Light, to_world: Matrix) -> None:

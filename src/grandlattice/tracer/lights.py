@@ -1,6 +1,6 @@
 """Lights for kernels: sampling a direction towards one, and meeting one along a ray.
 
-Light shapes do not block paths and are not seen by the camera; they show in reflections.  The
+Light shapes block no paths between surfaces; what they hide from the camera stands in `gathering`.  The
 dome is seen as the background.  Densities are over solid angle at the point that is lit.  A path that
 meets what glows knows the density of aiming at it from the triangle's area and brightness alone.
 
@@ -154,6 +154,8 @@ def _sample_dome(light, domes, is_dome, s, t):
 
 
 FAR = 3e38
+SUN = 1e38
+"""How far away a distant light is: before a dome, behind all else."""
 
 
 class Aim(NamedTuple):
@@ -399,21 +401,31 @@ def background(light, domes, active, direction):
     return choose(is_dome, radiance, (0.0, 0.0, 0.0))
 
 
+class Met(NamedTuple):
+    """What rays meet of a light's shape."""
+
+    there: Any
+    distance: Any
+    radiance: Any
+    density: Any  # with which the light is aimed at; 0 where paths that meet it do not count
+
+
 @inner
 def meet_light(light, domes, active, origin, direction, t_near, t_far):
-    """What rays meet of a light between two distances: (radiance, density of sampling it)."""
+    """What rays meet of a light between two distances, as `Met`."""
     kind = light.kind
-    radiance, density = light.radiance, 0.0 * t_far
+    radiance, density, distance = light.radiance, 0.0 * t_far, 0.0 * t_far + FAR
     away = active & (t_far >= FAR)
     is_dome = away & (kind == DOME)
     if any_of(is_dome):
         radiance, density = _dome_seen(light, domes, is_dome, direction)
-    far = away & (kind == DISTANT)
+    far = active & (t_far >= SUN) & (kind == DISTANT)
     if any_of(far):
         # `facing` is where the light goes; a ray that meets it goes the other way.
         off_axis = add(direction, light.facing)
         met = far & (dot(off_axis, off_axis) <= 2.0 * light.extent)  # |off|² = 2 (1 − cos)
         density = where(met, 0.5 / (math.pi * light.extent), density)
+        distance = where(met, SUN, distance)
     is_sphere = active & (kind == SPHERE)
     if any_of(is_sphere):
         to_centre, squared, narrow = _cone(light, origin)
@@ -422,6 +434,7 @@ def meet_light(light, domes, active, origin, direction, t_near, t_far):
         t = middle - math.sqrt(max(chord, 0.0))
         met = is_sphere & outside & (middle > 0.0) & (chord >= 0.0) & (t > t_near) & (t <= t_far)
         density = where(met, 0.5 / (math.pi * narrow), density)
+        distance = where(met, t, distance)
     flat = active & ((kind == RECT) | (kind == DISK))
     if any_of(flat):
         facing = light.facing
@@ -439,6 +452,7 @@ def meet_light(light, domes, active, origin, direction, t_near, t_far):
         within = ((kind == DISK) & round_one) | ((kind == RECT) & square)
         met = flat & within & (cosine > 0.0) & (t > t_near) & (t <= t_far)
         density = where(met, t * t / max(cosine * light.extent, 1e-30), density)
+        distance = where(met, t, distance)
         radiance = choose(flat, _on_rect(light, domes, flat, x, y), radiance)
     is_cylinder = active & (kind == CYLINDER)
     if any_of(is_cylinder):
@@ -455,9 +469,10 @@ def meet_light(light, domes, active, origin, direction, t_near, t_far):
         met = met & (t > t_near) & (t <= t_far)
         area = 4.0 * arc * light.extent * half
         density = where(met, t * t / max(cosine * area, 1e-30), density)
+        distance = where(met, t, distance)
     if any_of(active & (light.shaped == 1)):
         radiance = scale(radiance, _shaped(light, negative(direction)))
-    return radiance, where(light.followed == 1, density, 0.0)
+    return Met(density > 0.0, distance, radiance, where(light.followed == 1, density, 0.0))
 
 
 @inner

@@ -6,9 +6,10 @@ Also what stands behind clear surfaces, for alpha.  None of it asks for light.
 from __future__ import annotations
 
 from grandlattice.tracer.embree import CAMERA, OTHER, blocked, closest_hits
-from grandlattice.tracer.gathering import MOST_PASSES_THROUGH
+from grandlattice.tracer.gathering import MOST_PASSES_THROUGH, nearest_light
 from grandlattice.tracer.lanes import all_lanes, any_of, count_of, inner, to_floats, where
 from grandlattice.tracer.lens import pixel_width_at, shoot
+from grandlattice.tracer.lights import FAR
 from grandlattice.tracer.materials import see_through, sharp_at, surface_at
 from grandlattice.tracer.memory import float32s, int32s
 from grandlattice.tracer.sampling import cosine_direction, pair
@@ -65,7 +66,13 @@ def alpha_behind(scene, room, options, active, path, t_near):
             scene.opaque, scene.clear, room, active, origin, direction, t_near, path.t_last,
             all_lanes(CAMERA), path.time, False,
         )  # fmt: skip
-        if options.show_background:
+        distance = where(hit.found, hit.distance, FAR)
+        hidden, _, held_out = nearest_light(
+            scene, options, active, origin, direction, t_near, distance, path.time
+        )
+        alpha = where(hidden & ~held_out, alpha + cover, alpha)
+        active = active & ~hidden
+        if options.show_background and options.sky:
             alpha = where(active & ~hit.found, alpha + cover, alpha)
         active = active & hit.found
         if any_of(active):

@@ -32,6 +32,7 @@ from grandlattice.tracer.stream import (
     FIRST_LUX,
     FIRST_MATT,
     MATERIAL,
+    MIRRORED,
     THROUGH,
     VERTICES,
     WRITTEN,
@@ -41,6 +42,7 @@ from grandlattice.tracer.stream import (
     kept,
     part,
     share_of,
+    shown,
 )
 from grandlattice.tracer.vectors import (
     add,
@@ -66,6 +68,7 @@ _STRIDE, _CHOICE, _BRANCH, _TEXTURES = 64, 64, 126, 127
 _ROULETTE_FROM = 2
 _LUMA = (0.2126, 0.7152, 0.0722)
 _PART_OF_LOBE = 0.15  # of the root of the solid angle a scattered ray stands for
+_MIRROR = 100.0  # density, per steradian, from which a lobe is so narrow that things are seen in it
 _CLEAR = 0.5  # a surface that lets more through leaves the data passes to what is behind it
 
 
@@ -155,7 +158,7 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
             seen_light = scale(seen_light, glow_weight(scene, path, on & deep, vertices > 1, vertex, aimed))
         most = options.clamp * share_of(path, options.halvings)
         seen_light = limited(seen_light, most, vertices > 1)
-        radiance = add(radiance, choose(on, seen_light, BLACK))
+        radiance = add(radiance, shown(path, choose(on, seen_light, BLACK)))
         if options.share_count > 0:
             credit(
                 room, options, path, on, seen_light, vertices, _first_matt(room, options, path),
@@ -181,7 +184,7 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
         )  # fmt: skip
         rays += shot
         total = where(on, total, path.reach_total)
-        path = changed(path, radiance=add(path.radiance, light), reach_total=total)
+        path = changed(path, radiance=add(path.radiance, shown(path, light)), reach_total=total)
     scatters, chosen = on & seen, choice
     parts = scatters & ~both
     for branch in range(1 << options.halvings):
@@ -208,7 +211,9 @@ def _scattered(scene, room, options, dimension, on, path, shaded, choice, turn, 
     leaving = normalized(to_world(wi, shaded.s, shaded.t, shaded.normal))
     carried = multiply(path.throughput, scale(value, 1.0 / max(density, 1e-30)))
     on = on & (density > 0.0) & (largest(carried) > 0.0) & (dot(leaving, vertex.facing) > 0.0)
-    state = where(on, path.state + 1, path.state)
+    looks = on & (seen | ((path.state & MIRRORED) != 0)) & (density > _MIRROR)
+    state = path.state & ~MIRRORED | where(looks, MIRRORED, 0)
+    state = where(on, state + 1, path.state)
     share = share_of(path, options.halvings)
     of_whole = largest(carried) / share  # what a path carried that had not parted
     survive = where((state & VERTICES) >= _ROULETTE_FROM, min(of_whole, 0.95), 1.0)

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from grandlattice.snapshot import Light
 from grandlattice.tracer.lanes import any_of, inner, where
 from grandlattice.tracer.memory import int32s
-from grandlattice.tracer.stream import CAPACITY, FIRST_LUX, SHARES, keep, kept
+from grandlattice.tracer.stream import CAPACITY, FIRST_LUX, HIDDEN, SHARES, keep, kept
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -154,7 +154,7 @@ def _add_to(room, part, channel, path, active, value):
 
 @inner
 def credit(room, options, path, active, value, scattered, matt, through, groups):
-    """Add light to the parts it belongs to.
+    """Add light to the parts it belongs to; what is hidden from the camera counts for illuminance only.
 
     Parameters
     ----------
@@ -163,7 +163,7 @@ def credit(room, options, path, active, value, scattered, matt, through, groups)
     through : whether the camera saw it through something clear.
     groups : bits of where it came from.
     """
-    wanted = int32s(options.shares)
+    wanted, in_sight = int32s(options.shares), (path.state & HIDDEN) == 0
     for k in range(options.share_count):
         what, bits = wanted[2 * k], wanted[2 * k + 1]
         if what == LUX and any_of(active & (scattered > 1)):
@@ -187,7 +187,7 @@ def credit(room, options, path, active, value, scattered, matt, through, groups)
             part = where((scattered > 0) | through, 0.0 * matt, 1.0)
         elif what == LIGHT_GROUP:
             part = where((groups & bits) != 0, 1.0, 0.0 * matt)
-        here = active & (part > 0.0)
+        here = active & in_sight & (part > 0.0)
         if any_of(here):
             for channel in range(3):
                 _add_to(room, k, channel, path, here, value[channel] * part)

@@ -61,8 +61,10 @@ SHARES = ROOM
 _TIME, DIRECTION = 3, 65  # dimensions of the sample sequence, the latter from the beginning of a step's
 
 # Bits of a path's state above the number of its vertices: its data passes are written; the camera
-# saw where it is through something clear; something clear turned it away, and it does not part.
+# saw where it is through something clear; something clear turned it away, and it does not part; the camera
+# sees along it in mirrors; the shape of a light hides from the camera what it meets from here on.
 VERTICES, WRITTEN, THROUGH, WHOLE = 0xFFFF, 1 << 16, 1 << 17, 1 << 18
+MIRRORED, HIDDEN = 1 << 19, 1 << 20
 
 
 def room_for(share_count: int) -> int:
@@ -83,7 +85,7 @@ class Path(NamedTuple):
     reach_total: Any  # of all lights, at the vertex it left
     alpha: Any
     cover: Any  # share of the pixel that nothing has covered yet
-    state: Any  # vertices so far, see `WRITTEN` and `THROUGH`
+    state: Any  # vertices so far, and bits: `WRITTEN` and so on
     number: Any  # of the path in its batch
     seed: Any
     sample: Any
@@ -213,6 +215,12 @@ def keep_number(room, field, path, value, test):
 def keep_triple(room, field, path, value, test):
     for i in range(3):
         keep(room, field + i * CAPACITY, path, value[i], test)
+
+
+@inner
+def shown(path, light):
+    """Light that paths bring, as far as the camera sees it: none behind the shape of a light."""
+    return choose((path.state & HIDDEN) != 0, (0.0, 0.0, 0.0), light)
 
 
 @inner

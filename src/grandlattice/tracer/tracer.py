@@ -146,7 +146,8 @@ class Tracer:
         how = {
             "seed": settings.seed & 0xFFFFFFFF,
             "bounces": max(settings.bounces, 0),
-            "show_background": settings.show_background and has_sky,
+            "show_background": settings.show_background,
+            "sky": has_sky,
             "clamp": math.inf if settings.clamp is None else settings.clamp,
             "halvings": halvings,
             "branches": branches_of(halvings, scene.scene.record["clear"] != 0),

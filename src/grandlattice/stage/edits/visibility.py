@@ -10,6 +10,7 @@ from pxr import Sdf, Usd, UsdGeom
 from grandlattice.errors import Place
 from grandlattice.stage.attributes import is_light
 from grandlattice.stage.composing import Draft
+from grandlattice.stage.lighting import light_prims
 from grandlattice.stage.selecting import HELPERS
 
 STATE = "lattice:state"  # matte, unseen or catch, for a prim and everything below it
@@ -46,6 +47,10 @@ def only(draft: Draft, body: Any, place: Place) -> None:
             _set_visibility(draft, path, UsdGeom.Tokens.invisible)
         else:
             _set_state(draft, path, body.rest)
+    # Lights go on shining on what is kept, but their shapes belong to what is selected.
+    for light in light_prims(draft.stage):
+        if not any(light.GetPath().HasPrefix(top) for top in kept):
+            _set_state(draft, light.GetPath(), "matte" if body.rest == "matte" else "unseen")
 
 
 def state(name: str) -> Any:
