@@ -3,26 +3,24 @@ answered here."""
 
 from __future__ import annotations
 
-import json
 import os
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from pathlib import Path
 
 import numpy as np
 
 from grandlattice import images, targets
 from grandlattice.checks import Checked, Facilities, Finding, run_checks
-from grandlattice.compiled import cache_folder
 from grandlattice.errors import ImageError, OutputError
 from grandlattice.plan import Lattice
 from grandlattice.planned import Indices, Planned
+from grandlattice.remembering import remember, remembered
 from grandlattice.runs import WorkOrder, Workshop
 from grandlattice.tracer import HOW_TO_INSTALL, Looker, can_denoise
 
 _CHECKED_AT_ONCE = 2000  # cells; more are checked by representatives
-_MOST_IMAGES_KNOWN = 100_000
 
 
 def check(
@@ -31,7 +29,8 @@ def check(
 ) -> list[Finding]:  # fmt: skip
     """Everything that can be known to be wrong beforehand, errors first."""
     store = planned.store
-    cells = [planned.make(int(index)) for index in _representatives(planned.lattice, indices)]
+    make = planned.make if look else planned.make.plain  # a meter has to trace
+    cells = [make(int(index)) for index in _representatives(planned.lattice, indices)]
     wrong, unwritable = {}, ""
     for display in {cell.settings.display or "" for cell in cells}:
         try:
@@ -63,11 +62,7 @@ def check(
 def inspected(files: Sequence[str], thoroughly: bool) -> dict[str, str]:
     """What is wrong with some images, those with which something is; what was found once is remembered
     for as long as a file stays the same."""
-    kept = cache_folder() / "images.json"
-    try:
-        known = json.loads(kept.read_text(encoding="utf-8"))
-    except (OSError, ValueError):
-        known = {}
+    known = remembered("images")
 
     def key(file: str) -> str:
         found = Path(file).stat()
@@ -78,13 +73,9 @@ def inspected(files: Sequence[str], thoroughly: bool) -> dict[str, str]:
     with quiet_libraries(), ThreadPoolExecutor(8) as pool:
         wrong = list(pool.map(lambda file: images.inspect_image(file, thoroughly=thoroughly), new))
     if new:
-        known = known if len(known) < _MOST_IMAGES_KNOWN else {}
-        known |= {keys[file]: told for file, told in zip(new, wrong, strict=True)}
-        with suppress(OSError):
-            kept.parent.mkdir(parents=True, exist_ok=True)
-            part = kept.with_name(f".{kept.name}.{os.getpid()}.part")
-            part.write_text(json.dumps(known), encoding="utf-8")
-            os.replace(part, kept)
+        found = {keys[file]: told for file, told in zip(new, wrong, strict=True)}
+        known |= found
+        remember("images", found)
     return {file: known[keys[file]] for file in files if known.get(keys[file])}
 
 

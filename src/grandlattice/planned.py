@@ -12,7 +12,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.filesystem import is_file
-from grandlattice.plan import CellMaker, FileNames, Filing, Lattice, PlanModel, SceneFacts
+from grandlattice.plan import (
+    Cell,
+    CellMaker,
+    FileNames,
+    Filing,
+    Lattice,
+    PlanModel,
+    SceneFacts,
+    Stamp,
+)  # fmt: skip
 from grandlattice.plan.schema import texts_of
 from grandlattice.runs import Fingerprints, FolderStore, Ingredients, Ledger, Versions
 from grandlattice.runs.outlook import names_in_reach
@@ -79,7 +88,11 @@ class Planned:
     def names(self) -> FileNames:
         """What templates may say besides the cell; versions are asked for only where they say so."""
         scene = self.scene.file.stem
-        return FileNames(self.name, scene, self.model.words, lambda cell: self.versions.stamp(cell))
+        return FileNames(self.name, scene, self.model.words, lambda cell: self.stamp(cell))
+
+    def stamp(self, cell: Cell) -> Stamp:
+        """The version of a cell, with the exposure a meter gives it."""
+        return self.versions.stamp(self.make(cell.index) if cell.settings.metered else cell)
 
     @cached_property
     def ingredients(self) -> Ingredients:
@@ -99,4 +112,4 @@ class Planned:
 
     def filing(self, indices: Indices | None = None) -> Filing:
         """The files of cells at once; of all by default."""
-        return Filing(self.lattice, self.make, self.facts, self.names, indices)
+        return Filing(self.lattice, self.make.plain, self.facts, self.names, indices)

@@ -50,7 +50,8 @@ def table(cells: Iterable[Cell], names: FileNames) -> pandas.DataFrame:
             "height": settings.size.height, "frames": len(settings.frames),
             "first_frame": settings.frames[0], "samples": settings.samples,
             "passes": " ".join(settings.passes), "formats": " ".join(settings.format),
-            "exposure": settings.exposure, "first_file": next(planned_files(cell, names)).path,
+            "exposure": str(settings.metered) if settings.metered else settings.exposure,
+            "first_file": next(planned_files(cell, names)).path,
         }))  # fmt: skip
     return pandas.DataFrame(rows)
 

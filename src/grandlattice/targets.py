@@ -35,7 +35,7 @@ def read_too(planned: Planned, indices: Indices) -> list[tuple[str, Cell]]:
     return [
         (file.path, cell)
         for index in planned.filing(indices).standing(sorted(below))
-        for cell in (planned.make(int(index)),)
+        for cell in (planned.make.plain(int(index)),)
         for file in planned_files(cell, planned.names)
         if folded(file.path) in known
     ]
@@ -64,7 +64,7 @@ def behind_links(planned: Planned, indices: Indices) -> list[str]:
     return [
         file.path
         for index in (indices if links else ())
-        for file in planned_files(planned.make(int(index)), planned.names)
+        for file in planned_files(planned.make.plain(int(index)), planned.names)
         if file.path.startswith(tuple(links))
     ]
 

@@ -228,9 +228,14 @@ class Plan:
         from grandlattice.planned import Planned
 
         output = Path(into).absolute() if into is not None else self.folder
-        return Planned(
+        planned = Planned(
             self.name, self.folder, output, self.scene, self.model, self.lattice, self._make, self.facts
         )
+        if not self._make.meters:
+            return planned
+        from grandlattice.metering import Meter
+
+        return replace(planned, make=self._make.with_meter(Meter(planned)))
 
     @cached_property
     def names(self) -> FileNames:
@@ -239,7 +244,7 @@ class Plan:
 
     @cached_property
     def _stamp(self) -> Callable[[Cell], Stamp]:
-        return self._planned().versions.stamp
+        return self._planned().stamp
 
     def folders(self, into: str | Path | None = None) -> list[tuple[Path, Path | None]]:
         """Folders the pictures go to, and where each leads if a link stands on the way; else None.
@@ -309,6 +314,8 @@ class Plan:
         against : another cell; only what differs between the two is told then.
         """
         chosen = self._cell(cell)
+        if chosen.settings.metered is not None:
+            chosen = self._planned().make(chosen.index)
         whole = replace(self._explainer.explain(chosen), settings=explain_settings(self._make, chosen))
         return whole if against is None else whole.against(self.explain(against))
 

@@ -7,6 +7,9 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Protocol
 
+import numpy as np
+from numpy.typing import NDArray
+
 from grandlattice.errors import LatticeError
 from grandlattice.plan import Cell, Filing, Lattice, PlanModel
 from grandlattice.snapshot import Snapshot
@@ -53,7 +56,7 @@ class Facilities:
     wrong_displays : display text → what is wrong with it.
     inspect : opens images; returns what is wrong with those that cannot be read.
     look : casts some rays through a snapshot's camera.
-    glance : renders a cell very small; returns the median and the highest luminance it shows, in
+    glance : renders a cell very small; returns the luminance it shows, (H, W), in
         displayed linear light where 1 is white.  None where nobody asked for it.
     """
 
@@ -63,7 +66,7 @@ class Facilities:
     free_bytes: int | None = None
     unwritable: str = ""
     look: Callable[[Snapshot], CameraLook] | None = None
-    glance: Callable[[Cell], tuple[float, float]] | None = None
+    glance: Callable[[Cell], NDArray[np.float64]] | None = None
     inspect: Callable[[Sequence[str]], Mapping[str, str]] | None = None
 
 

@@ -6,6 +6,9 @@ import math
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
+import numpy as np
+from numpy.typing import NDArray
+
 from grandlattice.checks.finding import ERROR, NOTE, WARNING, Checked, Finding, from_error
 from grandlattice.errors import LatticeError
 from grandlattice.filesystem import is_file
@@ -298,14 +301,15 @@ def _check_camera(
 
 
 def _check_glance(
-    glance: Callable[[Cell], tuple[float, float]], cell: Cell, addresses: tuple[str, ...]
+    glance: Callable[[Cell], NDArray[np.float64]], cell: Cell, addresses: tuple[str, ...]
 ) -> Iterator[Finding]:
     try:
-        middle, most = glance(cell)
+        luminance = glance(cell)
     except LatticeError as problem:
         yield from_error(problem)
         return
-    if most < 0.005:
+    middle = float(np.median(luminance))
+    if np.quantile(luminance, 0.99) < 0.005:
         yield Finding(WARNING, "The picture is black.", "", "light it, or raise its exposure", addresses)
     elif middle > 4.0:
         yield Finding(

@@ -98,7 +98,7 @@ defaults:
   denoise: true
   frames: 36
   format: [png, exr]
-  exposure: 0.8
+  exposure: -7.8
   output: "layers/{client}/{layer}.{frame:04d}.{ext}"
 
 axes:
@@ -122,7 +122,7 @@ axes:
             at: [-160, 190, 60]
             width: 30
             height: 30
-            intensity: 300
+            intensity: 300000
         - turn-to: {on: /Key, x: -23, y: -69}
         - hide: /Room/Lights
         - only: {on: [instrument, /Room/Pedestal]}
@@ -160,7 +160,7 @@ defaults:
   size: 640x360
   scale: 50%
   samples: 12
-  clamp: 0.8
+  clamp: 320 nits                    # not of what is shown: brightness would ask for traces of its own
   bounces: 5
   denoise: true
   frames: 36
@@ -179,11 +179,13 @@ axes:
           date: "2026-06-21"
           time: "{hour}"
   brightness:
-    sweep: {from: 0, to: 2, step: 1}
+    sweep: {from: -8.5, to: -6.5, step: 1}
     exposure: "{brightness}"
   camera:
     each: cameras
     among: /Room/Cameras/Wide /Room/Cameras/Portrait
+    edits:
+      - unseen: /Room/Lights/Window      # what is seen is the window itself
     with:
       Portrait: {size: 576x720}
 
@@ -207,6 +209,7 @@ defaults:
   denoise: true
   frames: 36
   format: png
+  exposure: -8.6
   output: "sky/{turned}.{frame:04d}.{ext}"
 
 axes:

@@ -31,21 +31,22 @@ defaults:
   quality: quick
   passes: [beauty, depth, normal, occlusion, albedo]
   format: [exr, png]
-  exposure: 0.8
+  exposure: -7.8                  # by day; the scene's lights are in nits and lux
   output: "renders/{light}/{layer}/{camera}-{finish}.{frame:04d}.{ext}"
 
 takes:
-  lamplight:                      # the lamp is lit
+  lamplight:                      # the lamp is turned up, to 2100 lumens
     edits:
       - set:
           on: /Room/Lights/Lamp
-          intensity: 420
+          intensity: 60000
   night:
     use: [lamplight]
     edits:
       - set:
           on: /Room/Lights/Sky
           texture: skies/moon.hdr
+          intensity: 143
       - hide: /Room/Lights/Sun
 
 axes:
@@ -53,10 +54,12 @@ axes:
     noon:
     evening:
       use: [lamplight]
+      exposure: -6.4
       edits:
         - set:
             on: /Room/Lights/Sky
             texture: skies/evening.hdr
+            intensity: 143
         - turn-to:
             on: /Room/Lights/Sun
             x: -9
@@ -65,18 +68,18 @@ axes:
             colorTemperature: 2300
         - multiply:
             on: /Room/Lights/Sun
-            intensity: 0.45
+            intensity: 0.16
         - multiply:
             on: /Room/Lights/Window
-            intensity: 0.3
+            intensity: 0.107
             color: [1, 0.62, 0.40]
     moon:
       use: [night]
-      exposure: 2.2
+      exposure: -5
       edits:
         - multiply:
             on: /Room/Lights/Window
-            intensity: 0.14
+            intensity: 0.05
             color: [0.45, 0.62, 1]
   finish:
     brass:
@@ -93,6 +96,8 @@ axes:
             except: glass
   layer:
     all:
+      edits:
+        - unseen: /Room/Lights/Window   # it helps the sky in; what is seen is the window itself
     instrument:                   # alone, the room held out; it still lights and reflects
       background: clear
       edits:
@@ -111,7 +116,7 @@ rules:
   - drop: {layer: instrument, light: [evening, moon]}
   - drop: {layer: instrument, camera: Dial}
   - at: {light: moon, camera: Dial}
-    exposure: 3.4
+    exposure: -3.8
 
 order: [light, finish, layer, camera]    # slowest first
 """

@@ -231,7 +231,7 @@ def planet(name: str, width: int = 512) -> Floats:
 
 
 def sky(kind: str, width: int = 1024) -> NDArray[np.float32]:
-    """A lat-long sky (height, width, 3), nits relative to a bright day's blue of about one."""
+    """A lat-long sky (height, width, 3), to be multiplied by the nits of a bright day's blue."""
     height = width // 2
     up = np.cos((np.arange(height) + 0.5) / height * np.pi)[:, None]
     longitude = (0.5 - (np.arange(width) + 0.5) / width)[None, :] * 2 * np.pi

@@ -6,20 +6,21 @@ their settings and their edits, so that making one costs some ten microseconds.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, fields
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, fields, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from grandlattice.errors import Place, PlanError
+from grandlattice.errors import Place, PlanError, nearest
 from grandlattice.plan.axes import SceneFacts
 from grandlattice.plan.edits import Spin
 from grandlattice.plan.lattice import Added, Lattice
 from grandlattice.plan.sayings import PlacedEdit, Saying, laid
 from grandlattice.plan.settings import LIGHT_PASS, FileOptions, Settings
-from grandlattice.plan.values import Frames, Length, Size
+from grandlattice.plan.values import Clamp, Frames, Length, Metered, Size
 
 EVERY_LIGHT = LIGHT_PASS + "*"
 DEFAULT_OUTPUT = "renders/{cell}.{frame:04d}.{ext}"
@@ -41,7 +42,7 @@ class CellSettings:
     seconds: float | None = None
     seed: int = 0
     bounces: int = 8
-    clamp: float | None = None
+    clamp: Clamp | None = None
     shutter: float | None = None
     projection: str = "camera"
     eyes: Length = Length(0.065, in_metres=True)
@@ -54,6 +55,7 @@ class CellSettings:
     files: FileOptions = FileOptions()
     output: str = DEFAULT_OUTPUT
     exposure: float = 0.0
+    metered: Metered | None = None
     camera_exposure: bool = True
     display: str | None = None
     denoise: bool = False
@@ -64,6 +66,25 @@ class CellSettings:
     take: tuple[str, ...] = ()
 
     @property
+    def clamped(self) -> tuple[object, ...] | None:
+        """What the clamp depends on, None without one."""
+        if self.clamp is None or self.clamp.in_nits:
+            return None if self.clamp is None else (self.clamp,)
+        return self.clamp, self.exposure, self.camera_exposure
+
+    def clamp_nits(self, camera_stops: float) -> float | None:
+        """The clamp as light, whatever it is relative to.
+
+        Parameters
+        ----------
+        camera_stops : the exposure of the camera itself.
+        """
+        if self.clamp is None or self.clamp.in_nits:
+            return None if self.clamp is None else self.clamp.most
+        stops = self.exposure + (camera_stops if self.camera_exposure else 0.0)
+        return self.clamp.most * 2.0**-stops
+
+    @property
     def pixels(self) -> int:
         """How many are rendered."""
         left, top, right, bottom = self.region or (0, 0, self.size.width, self.size.height)
@@ -71,11 +92,12 @@ class CellSettings:
 
 
 TRACED = (
-    "camera", "size", "fit", "frames", "samples", "noise", "seconds", "seed", "bounces", "clamp",
+    "camera", "size", "fit", "frames", "samples", "noise", "seconds", "seed", "bounces", "clamped",
     "shutter", "projection", "eyes", "region", "fstop", "focus", "subdivision", "background", "denoise",
     "renderer",
 )  # fmt: skip
-"""Settings the light in a picture depends on; cells that agree in these and their edits share a trace."""
+"""What of the settings the light in a picture depends on; cells that agree in it and in their edits share
+a trace."""
 
 _DECIDED = frozenset(f.name for f in fields(CellSettings)) - {"size", "frames", "camera"}
 
@@ -112,6 +134,9 @@ Decided = tuple[CellSettings, Mapping[str, Place]]
 Told = tuple[CellSettings, tuple[PlacedEdit, ...]]
 """The settings and the edits of a cell."""
 
+Meter = Callable[[Sequence["Cell"]], float]
+"""The exposure, stops, of cells that share one."""
+
 
 class CellMaker:
     """Makes cells of one plan from their index.
@@ -119,10 +144,15 @@ class CellMaker:
     Parameters
     ----------
     overrides : settings that beat all others, as given by the caller.
+    meter : decides exposures that are metered; without one they are 0.
     """
 
-    def __init__(self, lattice: Lattice, facts: SceneFacts, overrides: Settings | None = None) -> None:
-        self._lattice, self._facts = lattice, facts
+    def __init__(
+        self, lattice: Lattice, facts: SceneFacts, overrides: Settings | None = None,
+        meter: Meter | None = None,
+    ) -> None:  # fmt: skip
+        self._lattice, self._facts, self._meter = lattice, facts, meter
+        self._overrides = overrides
         self._names = [[option.name for option in axis.options] for axis in lattice.axes]
         self._axes = [axis.name for axis in lattice.axes]
         self.caller = caller_saying(overrides, lattice)
@@ -133,6 +163,22 @@ class CellMaker:
         self._editing_axes = [a for a, each in enumerate(edits) if any(each)]
         self._decided: dict[object, Decided] = {}
         self._edits: dict[object, tuple[PlacedEdit, ...]] = {}
+        self._exposed: dict[object, CellSettings] = {}
+
+    @property
+    def meters(self) -> bool:
+        """Whether anything said of any cell asks for a metered exposure."""
+        said = [self.caller, *self._lattice.everything_said()]
+        return any(isinstance(value, Metered) for saying in said for _, value, _ in saying.settings)
+
+    def with_meter(self, meter: Meter | None) -> CellMaker:
+        """The same with another meter."""
+        return CellMaker(self._lattice, self._facts, self._overrides, meter)
+
+    @cached_property
+    def plain(self) -> CellMaker:
+        """The same without a meter."""
+        return self if self._meter is None else self.with_meter(None)
 
     def __call__(self, index: int) -> Cell:
         """Cell `index` of the run."""
@@ -179,7 +225,26 @@ class CellMaker:
         if edits is None:
             laid = [saying.edits for saying in self._said(entries, added, rules) if saying.edits]
             edits = self._kept(self._edits, key, _with_frames(laid, settings.frames))
+        if settings.metered is not None and self._meter is not None:
+            settings = self._expose(entries, added, settings)
         return settings, origins, edits
+
+    def _expose(self, entries: Sequence[int], added: Added | None, settings: CellSettings) -> CellSettings:
+        """Settings with what the meter says of a cell, or of those it shares its exposure with."""
+        key = added.number if added is not None else tuple(entries)
+        known = self._exposed.get(key)
+        if known is None:
+            assert self._meter is not None
+            assert settings.metered is not None
+            plain, by = self.plain, settings.metered.by
+            if added is not None:
+                numbers = [len(self._lattice.positions) + self._lattice.added.index(added)]
+            else:
+                numbers = self._lattice.along(entries, None if by is None else self._axes.index(by))
+            cells = [plain(number) for number in numbers]
+            stops = self._meter([cell for cell in cells if cell.settings.metered == settings.metered])
+            known = self._kept(self._exposed, key, replace(settings, exposure=stops))
+        return known
 
     def addresses(self, indices: Sequence[int] | NDArray) -> Iterator[str]:
         """The addresses of many cells, without making them."""
@@ -236,6 +301,16 @@ class CellMaker:
                     place=self._lattice.sayings.place_of("require"),
                     cure=f"write {key}: under defaults",
                 )
+        exposure = settings.get("exposure")
+        if isinstance(exposure, Metered):
+            if exposure.by is not None and exposure.by not in self._axes:
+                raise PlanError(
+                    f"Exposures are metered by {exposure.by}, and there is no axis of that name. "
+                    f"{nearest(exposure.by, self._axes)}",
+                    place=origins["exposure"],
+                    cure="name an axis, or write metered alone",
+                )
+            settings |= {"metered": exposure, "exposure": 0.0}
         return decided(settings, origins, self._facts), origins
 
 

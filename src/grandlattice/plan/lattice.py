@@ -140,6 +140,18 @@ class Lattice:
         position = int(self.positions[index])
         return tuple([position // stride % size for size, stride in self._strides])
 
+    def along(self, entries: Sequence[int], axis: int | None) -> list[int]:
+        """Numbers of the cells of the run that have these entries but for one axis, and those that advance
+        with it; of the cell itself where none is named."""
+        places = np.array([sum(entries[group[0]] * self._strides[group[0]][1] for group in self.dims)])
+        if axis is not None:
+            size, stride = self._strides[axis]
+            places = places + (np.arange(size) - entries[axis]) * stride
+        found = np.searchsorted(self.positions, places)
+        there = found < len(self.positions)
+        there &= self.positions[np.minimum(found, len(self.positions) - 1)] == places
+        return list(map(int, found[there]))
+
     def entries_of(self, indices: NDArray[np.int64]) -> list[NDArray[np.int64]]:
         """For many cells of the product, their entries on each axis; (A) arrays of (N,) int64."""
         places = self.positions[indices]

@@ -7,16 +7,28 @@ import re
 from collections.abc import Mapping
 from typing import Annotated, Any
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema, model_validator
+from pydantic import (
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    PlainValidator,
+    WithJsonSchema,
+    model_validator,
+)  # fmt: skip
 from pydantic_core import PydanticCustomError, core_schema
 
 from grandlattice.errors import nearest
 from grandlattice.plan.values import (
     PAPERS,
+    Clamp,
     Frames,
     Length,
+    Metered,
     Size,
     paper_size,
+    read_clamp,
+    read_exposure,
     read_frames,
     read_length,
     read_percent,
@@ -143,6 +155,14 @@ SizeText = Annotated[
 FramesText = Annotated[Frames, BeforeValidator(read_frames), typed_as(_TEXT, {"type": "integer"})]
 Share = Annotated[
     float, BeforeValidator(read_percent), typed_as({"type": "string", "pattern": r"^\s*\d+(\.\d+)?\s*%\s*$"})
+]
+ExposureText = Annotated[
+    float | Metered,
+    PlainValidator(read_exposure),
+    typed_as(_NUMBER, _FIELD, {"type": "string", "pattern": r"^\s*metered(\s+by\s+\S.*)?$"}),
+]
+ClampText = Annotated[
+    Clamp, BeforeValidator(read_clamp), typed_as(_NUMBER, _FIELD, {"type": "string", "pattern": r"nits?\s*$"})
 ]
 SecondsText = Annotated[float, BeforeValidator(read_seconds), typed_as(_TEXT, _NUMBER)]
 LengthText = Annotated[Length, BeforeValidator(read_length), typed_as(_TEXT, _NUMBER)]
@@ -330,8 +350,10 @@ class Settings(Strict):
     )
     seed: int | None = Field(None, ge=0, lt=2**32, description="of the noise; the same repeats it")
     bounces: int | None = Field(None, ge=0, le=1000, description="most bounces of light, 8 if left out")
-    clamp: Number | None = Field(
-        None, gt=0, description="most that scattered light adds to a pixel at a time, against specks"
+    clamp: ClampText | None = Field(
+        None,
+        description="most that scattered light adds to a pixel at a time, against specks: 0.8 of the white "
+        "that is shown, or 800 nits",
     )
     shutter: Shutter | None = Field(
         None, description="how long it is open, in frames, about each frame; off: nothing blurs by moving"
@@ -354,7 +376,11 @@ class Settings(Strict):
     format: Formats | None = Field(None, description="one or a list of exr png jpg tiff tga hdr")
     files: FileOptions | None = Field(None, description="options for each format")
     output: Text | None = Field(None, description="template of the file names")
-    exposure: Number | None = Field(None, ge=-50, le=50, description="stops on the picture")
+    exposure: ExposureText | None = Field(
+        None,
+        description="stops on the picture; metered: what a small trace of the cell says; metered by camera: "
+        "one value for all entries of that axis",
+    )
     camera_exposure: bool | None = Field(
         None, alias="camera-exposure", description="off: the camera's own exposure is left out of pictures"
     )

@@ -5,6 +5,7 @@ Each is read from text by one function that raises `ValueError` with a message f
 
 from __future__ import annotations
 
+import math
 import re
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta, timezone, tzinfo
@@ -60,6 +61,56 @@ class Frames:
 
     def __str__(self) -> str:
         return self.text
+
+
+@dataclass(frozen=True)
+class Metered:
+    """An exposure that a small trace decides, written ``metered``, or ``metered by camera``.
+
+    `by` is an axis whose entries share one value; without one each cell has its own.
+    """
+
+    by: str | None = None
+
+    def __str__(self) -> str:
+        return f"metered by {self.by}" if self.by else "metered"
+
+
+@dataclass(frozen=True)
+class Clamp:
+    """A most for scattered light, written ``0.8`` (of the white that is shown) or ``800 nits``."""
+
+    most: float
+    in_nits: bool = False
+
+    def __str__(self) -> str:
+        return f"{self.most:g} nits" if self.in_nits else f"{self.most:g}"
+
+
+def read_exposure(value: object) -> float | Metered:
+    """Stops, ``metered``, or ``metered by`` an axis."""
+    if isinstance(value, Metered):
+        return value
+    words = str(value).split(maxsplit=2)
+    if words[:1] == ["metered"] and (len(words) == 1 or (len(words) == 3 and words[1] == "by")):
+        return Metered(words[2].strip() if len(words) == 3 else None)
+    try:
+        stops = float(str(value))
+    except ValueError:
+        stops = math.inf
+    if not -50.0 <= stops <= 50.0:
+        raise ValueError(f"an exposure is stops, metered, or metered by an axis, not {str(value)!r}")
+    return stops
+
+
+def read_clamp(value: object) -> Clamp:
+    if isinstance(value, Clamp):
+        return value
+    match = re.fullmatch(r"\s*(\d{1,30}\.?\d{0,30}|\.\d{1,30})(e[-+]?\d{1,3})?\s*(nits?)?\s*", str(value))
+    most = float(match[1] + (match[2] or "")) if match else 0.0
+    if match is None or not 0.0 < most < math.inf:
+        raise ValueError(f"a clamp is written 0.8 (of white as shown) or 800 nits, not {str(value)!r}")
+    return Clamp(most, bool(match[3]))
 
 
 def read_size(value: object) -> Size:

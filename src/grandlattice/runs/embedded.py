@@ -89,7 +89,7 @@ class Embedded:
             snapshot,
             self.images_for(snapshot, cell),
             _sensor(snapshot, settings),
-            replace(_how(settings), seconds=None if self._order.further else settings.seconds),
+            replace(_how(settings, snapshot), seconds=None if self._order.further else settings.seconds),
             task.passes,
             progress,
             stop,  # type: ignore[arg-type]
@@ -161,7 +161,7 @@ class Embedded:
 
         def seconds(snapshot: Snapshot, samples: int) -> float:
             sensor = replace(_sensor(snapshot, settings), width=size.width, height=size.height, region=None)
-            how = replace(_how(settings), samples=samples)
+            how = replace(_how(settings, snapshot), samples=samples)
             images = self.images_for(snapshot, cell)
             return self._tracer.trace(
                 snapshot, images, sensor, how, settings.passes, own=self.own(cell, snapshot)
@@ -176,8 +176,8 @@ class Embedded:
         sample = seconds(snapshot, more) / (more + 1)
         return max(0.0, both - sample * (few + 1)), sample / pixels, sample / pixels
 
-    def glance(self, cell: Cell) -> tuple[float, float]:
-        """The median and the highest luminance of a tiny picture of a cell, exposure in it; 1 is white.
+    def glance(self, cell: Cell) -> NDArray[np.float64]:
+        """The luminance of a tiny picture of a cell's first frame, (H, W), exposure in it; 1 is white.
 
         Where something catches shadow its alpha counts as light: such a picture is black by design.
         """
@@ -188,14 +188,16 @@ class Embedded:
         film = self._tracer.trace(
             snapshot, self.images_for(snapshot, cell),
             replace(_sensor(snapshot, settings), width=width, height=height, region=None),
-            TraceSettings(samples=16, seed=settings.seed, bounces=min(settings.bounces, 4), clamp=10.0),
+            TraceSettings(samples=16, seed=settings.seed, bounces=min(settings.bounces, 4)),
         )  # fmt: skip
         beauty = film.passes["beauty"]
-        luminance = beauty[..., :3] @ (0.2126, 0.7152, 0.0722) * 2.0**settings.exposure
-        luminance = luminance * (2.0**snapshot.camera.stops if settings.camera_exposure else 1.0)
+        luminance = np.asarray(beauty[..., :3] @ (0.2126, 0.7152, 0.0722), np.float64)
+        luminance *= 2.0**settings.exposure * (
+            2.0**snapshot.camera.stops if settings.camera_exposure else 1.0
+        )
         if any(item.catches for item in snapshot.items):
             luminance = np.maximum(luminance, beauty[..., 3])
-        return float(np.median(luminance)), float(np.quantile(luminance, 0.99))
+        return luminance
 
     def measure(self, cell: Cell, name: str, look: str) -> tuple[tuple[float, float], ...]:
         """The range of a pass over all frames of a cell, from small pictures of some of them.
@@ -217,7 +219,7 @@ class Embedded:
         settings, snapshot = cell.settings, self.snapshot(cell, frame)
         size = settings.size.scaled(min(1.0, _PROBE_WIDTH / settings.size.width))
         sensor = replace(_sensor(snapshot, settings), width=size.width, height=size.height, region=None)
-        how = replace(_how(settings), samples=4, noise=None, seconds=None, denoise=False)
+        how = replace(_how(settings, snapshot), samples=4, noise=None, seconds=None, denoise=False)
         images = self.images_for(snapshot, cell)
         return self._tracer.trace(
             snapshot, images, sensor, how, (name,), own=self.own(cell, snapshot)
@@ -305,13 +307,13 @@ def _sensor(snapshot: Snapshot, settings: CellSettings) -> Sensor:
     )  # fmt: skip
 
 
-def _how(settings: CellSettings) -> TraceSettings:
+def _how(settings: CellSettings, snapshot: Snapshot) -> TraceSettings:
     return TraceSettings(
         samples=settings.samples,
         noise=settings.noise,
         seed=settings.seed,
         bounces=settings.bounces,
-        clamp=settings.clamp,
+        clamp=settings.clamp_nits(snapshot.camera.stops),
         show_background=settings.background == "sky",
         denoise=settings.denoise,
     )

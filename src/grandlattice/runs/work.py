@@ -6,6 +6,7 @@ import time
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 
 from grandlattice.errors import RunError, SceneError
 from grandlattice.plan import Cell
@@ -97,8 +98,8 @@ class Workshop:
         """Every image a snapshot needs, None for those that are missing and may be."""
         return self._embedded.images_for(snapshot, cell)
 
-    def glance(self, cell: Cell) -> tuple[float, float]:
-        """The median and the highest luminance of a tiny picture of a cell; see `Embedded.glance`."""
+    def glance(self, cell: Cell) -> NDArray[np.float64]:
+        """The luminance of a tiny picture of a cell; see `Embedded.glance`."""
         return self._embedded.glance(cell)
 
     def probe(self, cell: Cell, frame: int) -> Taken:

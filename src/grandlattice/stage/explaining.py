@@ -275,8 +275,10 @@ def explain_settings(make: CellMaker, cell: Cell) -> tuple[Change, ...]:
             Opinion(_value_text(value), source, place, k == 0)
             for k, (value, source, place) in enumerate(said)
         )
-        decided = getattr(cell.settings, key, said[0][0])
-        changes.append(Change("", key, "", _value_text(decided), opinions))
+        after = _value_text(getattr(cell.settings, key, said[0][0]))
+        if key == "exposure" and cell.settings.metered is not None:
+            after = f"{cell.settings.exposure:+.2f} stops, {cell.settings.metered}"
+        changes.append(Change("", key, "", after, opinions))
     return tuple(changes)
 
 

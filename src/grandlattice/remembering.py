@@ -1,0 +1,37 @@
+"""What was found out on this machine and may be needed again: small tables in the cache folder.
+
+Nothing hangs on them: what is lost is found out anew.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Mapping
+from contextlib import suppress
+from typing import Any
+
+from grandlattice.compiled import cache_folder
+
+_MOST_KNOWN = 100_000
+
+
+def remembered(table: str) -> dict[str, Any]:
+    """A table as it was kept; empty where it is not there, or is none."""
+    try:
+        known = json.loads((cache_folder() / f"{table}.json").read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return {}
+    return known if isinstance(known, dict) else {}
+
+
+def remember(table: str, new: Mapping[str, Any]) -> None:
+    """Add to a table; one that has grown too large is begun anew."""
+    known = remembered(table)
+    known = {**(known if len(known) < _MOST_KNOWN else {}), **new}
+    file = cache_folder() / f"{table}.json"
+    with suppress(OSError):
+        file.parent.mkdir(parents=True, exist_ok=True)
+        part = file.with_name(f".{file.name}.{os.getpid()}.part")
+        part.write_text(json.dumps(known), encoding="utf-8")
+        os.replace(part, file)
