@@ -11,7 +11,7 @@ from PIL import Image
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdSkel
 
 import grandlattice as lattice
-from grandlattice.images import read_image
+from grandlattice.images import read_image, to_display
 from shapes import plane, sphere, write_geometry
 
 
@@ -474,3 +474,113 @@ def test_cleaned_shares_of_light_depend_on_no_other_cell(table: Table) -> None:
         plan = table.plan().override(denoise=denoise)
         prints = Fingerprints(plan.model, "scene", table.folder, can_denoise=True)
         assert len({prints.inputs(cell.settings, cell.edits) for cell in plan.cells}) == kinds
+
+
+def _lit_table(table: Table, nits: float) -> None:
+    """A grey table under a sky of some nits: it reflects half of them, 50 × 10 units wide all around."""
+    table.look(diffuseColor=(0.5, 0.5, 0.5))
+    UsdLux.DomeLight.Define(table.stage, "/Sky").CreateIntensityAttr(nits)
+
+
+def test_an_exposure_is_metered_to_mid_grey_stored_and_explained(table: Table) -> None:
+    _lit_table(table, 4000.0)
+    table.text = table.text.replace("format: exr", "format: [exr, png], exposure: metered")
+    table.text += (
+        "axes:\n  light:\n    day:\n    night: {edits: [{multiply: {on: /Sky, intensity: 0.001}}]}\n"
+    )
+    table.text += "  size: {small: {samples: 16}, large: {size: 24x24}}\n"
+    plan = table.plan()
+    run = plan.run(workers=0)
+    assert run.ok, run.failures
+    grey = to_display(np.array([[[0.18, 0.18, 0.18, 1.0]]], np.float32))
+    for entry, nits in (("day", 2000.0), ("night", 2.0)):
+        expected = np.log2(0.18 / nits)
+        for size in ("small", "large"):  # neither the size nor the samples make a difference
+            cell = f"{entry}/{size}"
+            (told,) = (c for c in plan.explain(cell).settings if c.name == "exposure")
+            assert told.after == f"{expected:+.2f} stops, metered"
+            assert run.picture(cell)[..., :3].mean() == pytest.approx(
+                nits, rel=0.01
+            )  # the EXR holds the light
+            shown = np.asarray(Image.open(plan.files(plan.cells[cell])[1]).convert("L"))
+            assert shown.mean() == pytest.approx(255 * grey[0, 0, 0], abs=1.0)
+    proof = {c.name: c.after for c in plan.proofing().explain("day/small").settings}
+    assert proof["exposure"] == f"{np.log2(0.18 / 2000.0):+.2f} stops, metered"
+    assert not table.plan().outlook().outlook.changed  # the same values, whoever asks again
+
+
+def test_exposures_metered_by_an_axis_are_one_for_its_entries(table: Table) -> None:
+    _lit_table(table, 1000.0)
+    table.text = table.text.replace("format: exr", "format: png, exposure: metered by light")
+    table.text += (
+        "axes:\n  light:\n    day:\n    night: {edits: [{multiply: {on: /Sky, intensity: 0.0625}}]}\n"
+    )
+    table.text += "  back: {sky: , none: {edits: [{multiply: {on: /Sky, intensity: 4}}]}}\n"
+
+    def stops(plan: lattice.Plan, cell: str) -> str:
+        return next(c.after for c in plan.explain(cell).settings if c.name == "exposure")
+
+    plan = table.plan()
+    # By day 500 nits, by night a sixteenth: the mean of both is two stops under what the day needs alone.
+    expected = np.log2(0.18 / 500.0) + 2.0
+    for entry in ("day", "night"):
+        assert stops(plan, f"{entry}/sky") == f"{expected:+.2f} stops, metered by light"
+        assert stops(plan, f"{entry}/none") == f"{expected - 2.0:+.2f} stops, metered by light"
+    table.text = table.text.replace("metered by light", "metered by lihgt")
+    with pytest.raises(lattice.PlanError, match=r"no axis of that name\. Did you mean light"):
+        _ = table.plan().cells[0]
+    table.text = table.text.replace("metered by lihgt", "meterde")
+    with pytest.raises(lattice.PlanError, match="an exposure is stops, metered"):
+        _ = table.plan().cells[0]
+
+
+def test_a_clamp_is_relative_to_what_is_shown_or_in_nits(table: Table) -> None:
+    # Two facing walls of a corner scatter light twice and more: there the clamp takes effect.
+    _lit_table(table, 4000.0)
+    wall = write_geometry(table.stage, "/Wall", plane(10))
+    wall.AddRotateXOp().Set(60.0)
+    wall.AddTranslateOp().Set(Gf.Vec3d(0, -3, 0))
+    whole = table.picture(exposure=-12.0)
+    same = table.picture(exposure=-12.0, clamp=4.0)  # 16,384 nits are never reached
+    assert np.array_equal(whole, same)
+    clamped = table.picture(exposure=0.0, clamp=4.0)
+    assert np.array_equal(clamped, table.picture(exposure=-12.0, clamp="4 nits"))
+    assert clamped[..., :3].mean() < 0.99 * whole[..., :3].mean()
+    table.text += "axes: {exposure: {a: {exposure: 0}, b: {exposure: 1}}}\n"
+    table.text = table.text.replace("format: exr", "format: png")
+    assert [table.plan().override(clamp=c).shared() for c in (None, "4 nits", 4.0)] == [1, 1, 0]
+
+
+def test_a_first_plan_of_a_scene_in_real_units_has_its_exposure_metered(table: Table) -> None:
+    _lit_table(table, 4000.0)
+    table.plan()
+    plan = lattice.open_plan(lattice.begin(table.file, table.folder / "bright.lattice.yaml"))
+    assert plan.cells[0].settings.metered is not None
+    UsdLux.DomeLight(table.stage.GetPrimAtPath("/Sky")).CreateIntensityAttr(0.5)
+    table.plan()
+    plan = lattice.open_plan(lattice.begin(table.file, table.folder / "fair.lattice.yaml"))
+    assert plan.cells[0].settings.metered is None
+
+
+def test_unseen_and_only_hide_the_shapes_of_lights(table: Table) -> None:
+    table.look(diffuseColor=(0.5, 0.5, 0.5))
+    lamp = UsdLux.DiskLight.Define(table.stage, "/Lamps/Lamp")
+    lamp.AddTranslateOp().Set(Gf.Vec3d(0, 5, 0))
+    lamp.AddRotateXOp().Set(90.0)  # it shines up, at the camera
+    lamp.CreateIntensityAttr(7.0)
+    table.text += """axes:
+  lamp:
+    seen:
+    unseen: {edits: [{unseen: /Lamps}]}
+    only: {edits: [{only: {on: /Table}}]}
+    alone: {edits: [{only: {on: /Lamps}}]}
+    held-out: {edits: [{only: {on: /Table, rest: matte}}]}
+"""
+    run = table.plan().run(workers=0)
+    assert run.ok, run.failures
+    found = {name: run.picture(name)[8, 8] for name in ("seen", "unseen", "only", "alone", "held-out")}
+    assert found["seen"] == pytest.approx((7, 7, 7, 1))
+    for name in ("unseen", "only"):
+        assert found[name] == pytest.approx((0, 0, 0, 1))  # the table is lit from nowhere
+    assert found["alone"] == pytest.approx((7, 7, 7, 1))
+    assert found["held-out"] == pytest.approx((0, 0, 0, 0))

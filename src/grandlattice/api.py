@@ -55,7 +55,7 @@ def survey(scene: str | Path) -> Survey:
     return survey_scene(open_scene(Path(scene)))
 
 
-def begin(scene: str | Path, plan: str | Path | None = None) -> Path:
+def begin(scene: str | Path, plan: str | Path | None = None, *, look: bool = True) -> Path:
     """Write a first plan for a scene and return its path.
 
     Where the scene has no camera, an overlay with one that sees all of it is written beside the
@@ -64,6 +64,8 @@ def begin(scene: str | Path, plan: str | Path | None = None) -> Path:
     Parameters
     ----------
     plan : where; ``SCENE.lattice.yaml`` beside the scene by default.
+    look : trace a picture of some 64 pixels' width of its first cell; where that is black or burnt out the
+        plan has its exposures metered.
 
     Raises
     ------
@@ -72,7 +74,8 @@ def begin(scene: str | Path, plan: str | Path | None = None) -> Path:
     """
     scene = Path(scene)
     file = Path(plan) if plan is not None else scene.with_name(scene.stem + ENDING)
-    text, framing = draft_plan(survey(scene), file)
+    seen = survey(scene)
+    text, framing = draft_plan(seen, file)
     _write_new(file, text, f"glat cells {file.name} shows what it renders; --plan names another file")
     if framing is not None:
         camera = framing_file(file)
@@ -81,7 +84,19 @@ def begin(scene: str | Path, plan: str | Path | None = None) -> Path:
         except LatticeError:
             file.unlink(missing_ok=True)
             raise
+    if look and not _can_be_seen(file):
+        text, _ = draft_plan(seen, file, metered=True)
+        file.write_text(text, encoding="utf-8")
     return file
+
+
+def _can_be_seen(plan: Path) -> bool:
+    """Whether the first cell of a plan shows something; also where that cannot be found out."""
+    try:
+        prepare_tracer()
+        return open_plan(plan).shows_something(0)
+    except LatticeError:
+        return True
 
 
 def _write_new(file: Path, text: str, cure: str) -> None:

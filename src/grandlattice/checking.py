@@ -12,12 +12,12 @@ from pathlib import Path
 import numpy as np
 
 from grandlattice import images, targets
-from grandlattice.checks import Checked, Facilities, Finding, run_checks
+from grandlattice.checks import Checked, Facilities, Finding, is_black, is_burnt_out, run_checks
 from grandlattice.errors import ImageError, OutputError
+from grandlattice.metering import workshop_of
 from grandlattice.plan import Lattice
 from grandlattice.planned import Indices, Planned
 from grandlattice.remembering import remember, remembered
-from grandlattice.runs import WorkOrder, Workshop
 from grandlattice.tracer import HOW_TO_INSTALL, Looker, can_denoise
 
 _CHECKED_AT_ONCE = 2000  # cells; more are checked by representatives
@@ -41,13 +41,9 @@ def check(
         store.refuse_unwritable()
     except OutputError as problem:
         unwritable = problem.what
-    order = WorkOrder(
-        planned.model, planned.folder, planned.scene.file.resolve(), planned.output, planned.name,
-        allow_missing=True, fixed=planned.fixed,
-    )  # fmt: skip
     facilities = Facilities(
         can_denoise(), HOW_TO_INSTALL, wrong, store.free_bytes(), unwritable, Looker(),
-        Workshop(order, planned.scene).glance if look else None,
+        workshop_of(planned).glance if look else None,
         inspect=lambda files: inspected(files, thoroughly),
     )  # fmt: skip
     checked = Checked(
@@ -57,6 +53,12 @@ def check(
         _read_too(planned, indices), store.links(), _astray(planned, indices),
     )  # fmt: skip
     return run_checks(checked)
+
+
+def can_be_seen(planned: Planned, index: int) -> bool:
+    """Whether a small look at a cell shows something: neither black nor burnt out."""
+    luminance = workshop_of(planned).glance(planned.make.plain(index))
+    return not (is_black(luminance) or is_burnt_out(luminance))
 
 
 def inspected(files: Sequence[str], thoroughly: bool) -> dict[str, str]:

@@ -56,12 +56,16 @@ class Meter:
     @cached_property
     def _shop(self) -> Workshop:
         prepare_tracer()
-        planned = self._planned
-        order = WorkOrder(
-            planned.model, planned.folder, planned.scene.file.resolve(), planned.output, planned.name,
-            allow_missing=True, fixed=planned.fixed,
-        )  # fmt: skip
-        return Workshop(order, planned.scene)
+        return workshop_of(self._planned)
+
+
+def workshop_of(planned: Planned) -> Workshop:
+    """Where cells of a plan are looked at without being rendered, also where textures are missing."""
+    order = WorkOrder(
+        planned.model, planned.folder, planned.scene.file.resolve(), planned.output, planned.name,
+        allow_missing=True, fixed=planned.fixed,
+    )  # fmt: skip
+    return Workshop(order, planned.scene)
 
 
 def exposure_for(luminance: NDArray[np.float64]) -> float:

@@ -374,6 +374,12 @@ class Plan:
             allow_missing=allow_missing, look=look, thoroughly=thoroughly,
         )  # fmt: skip
 
+    def shows_something(self, cell: int) -> bool:
+        """Whether a small look at a cell is neither black nor burnt out, at the exposure it has unmetered."""
+        from grandlattice import checking
+
+        return checking.can_be_seen(self._planned(), cell)
+
     def tasks(
         self, at: Sequence[str] = (), frames: Frames = None, *, sets: Sequence[str] = (),
         into: str | Path | None = None,

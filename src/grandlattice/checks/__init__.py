@@ -24,7 +24,13 @@ from grandlattice.checks.plan_checks import (
     check_room,
     check_unused,
 )
-from grandlattice.checks.scene_checks import check_cells, check_frames, check_scene
+from grandlattice.checks.scene_checks import (
+    check_cells,
+    check_frames,
+    check_scene,
+    is_black,
+    is_burnt_out,
+)
 
 CHECKS: tuple[Callable[[Checked], Iterator[Finding]], ...] = (
     check_scene, check_cells, check_files, check_machine, check_renderers,
@@ -40,5 +46,5 @@ def run_checks(checked: Checked) -> list[Finding]:
 
 __all__ = [
     "CHECKS", "ERROR", "NOTE", "WARNING", "Checked", "Facilities", "Finding", "by_gravity",
-    "from_error", "run_checks",
+    "from_error", "is_black", "is_burnt_out", "run_checks",
 ]  # fmt: skip

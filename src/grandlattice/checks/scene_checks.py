@@ -300,6 +300,16 @@ def _check_camera(
             )  # fmt: skip
 
 
+def is_black(luminance: NDArray[np.float64]) -> bool:
+    """Whether a picture shows nothing, 1 being white; (H, W)."""
+    return bool(np.quantile(luminance, 0.99) < 0.005)
+
+
+def is_burnt_out(luminance: NDArray[np.float64]) -> bool:
+    """Whether half of a picture is two stops above white and more; (H, W)."""
+    return bool(np.median(luminance) > 4.0)
+
+
 def _check_glance(
     glance: Callable[[Cell], NDArray[np.float64]], cell: Cell, addresses: tuple[str, ...]
 ) -> Iterator[Finding]:
@@ -309,9 +319,9 @@ def _check_glance(
         yield from_error(problem)
         return
     middle = float(np.median(luminance))
-    if np.quantile(luminance, 0.99) < 0.005:
+    if is_black(luminance):
         yield Finding(WARNING, "The picture is black.", "", "light it, or raise its exposure", addresses)
-    elif middle > 4.0:
+    elif is_burnt_out(luminance):
         yield Finding(
             WARNING,
             f"Half of the picture is burnt out, {math.log2(middle):.0f} stops above white and more.",

@@ -53,6 +53,8 @@ def begin(
 
     Example:  glat begin orrery.usda
     """
+    if not lattice.tracer_is_prepared():
+        console.print("compiling the tracer for this machine, once; this takes ten to twenty seconds …")
     file = lattice.begin(scene, plan)
     cells = len(lattice.open_plan(file).cells)
     console.print(f"wrote  [bold]{escape(short(file))}[/bold], {many(cells, 'cell')}")

@@ -18,8 +18,12 @@ FRAMING = "/Framing/Camera"
 _HANDFUL = 24  # cells of a first plan; of more the rest stands there as comments
 
 
-def draft_plan(survey: Survey, plan_file: Path) -> tuple[str, str | None]:
+def draft_plan(survey: Survey, plan_file: Path, *, metered: bool = False) -> tuple[str, str | None]:
     """The text of a plan for the surveyed scene, and of an overlay with a camera where it has none.
+
+    Parameters
+    ----------
+    metered : let a meter set the exposures.
 
     Raises
     ------
@@ -31,7 +35,7 @@ def draft_plan(survey: Survey, plan_file: Path) -> tuple[str, str | None]:
         framing = _framing(survey)
         aspect = CameraSurvey(FRAMING, 16 / 9, "perspective", 0.0)
         survey = replace(survey, cameras=(aspect,))
-    return _plan(survey, plan_file, framing is not None), framing
+    return _plan(survey, plan_file, framing is not None, metered), framing
 
 
 def framing_file(plan_file: Path) -> Path:
@@ -76,7 +80,7 @@ def _framing(survey: Survey) -> str:
     return str(stage.GetRootLayer().ExportToString())
 
 
-def _plan(survey: Survey, plan_file: Path, proposed: bool) -> str:
+def _plan(survey: Survey, plan_file: Path, proposed: bool, metered: bool) -> str:
     scene = _text(_relative(survey.file, plan_file.parent))
     names = distinct_names(camera.path for camera in survey.cameras)
     lines = [
@@ -97,6 +101,7 @@ def _plan(survey: Survey, plan_file: Path, proposed: bool) -> str:
         "  quality: draft",
         "  passes: [beauty, depth]      # also: normal, occlusion, albedo",
         "  format: [exr, png]",
+        *(["  exposure: metered            # at 0 stops the first look was black or burnt out"] * metered),
         f"  output: {_output(survey)}",
         "",
         "axes:",
