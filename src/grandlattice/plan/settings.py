@@ -12,6 +12,7 @@ from pydantic import (
     BeforeValidator,
     ConfigDict,
     Field,
+    PlainSerializer,
     PlainValidator,
     WithJsonSchema,
     model_validator,
@@ -159,6 +160,7 @@ Share = Annotated[
 ExposureText = Annotated[
     float | Metered,
     PlainValidator(read_exposure),
+    PlainSerializer(lambda said: str(said) if isinstance(said, Metered) else said),
     typed_as(_NUMBER, _FIELD, {"type": "string", "pattern": r"^\s*metered(\s+by\s+\S.*)?$"}),
 ]
 ClampText = Annotated[
