@@ -27,7 +27,7 @@ from grandlattice.tracer.scattering import albedo_tables
 from grandlattice.tracer.sizes import srgb_to_linear
 from grandlattice.tracer.textures import decode_table, pack_textures, read_texture, texture_at
 from grandlattice.tracer.vertices import SCENE
-from shapes import camera, moved, plane
+from shapes import MATT, camera, moved, plane, trace
 
 
 @njit
@@ -304,3 +304,36 @@ def test_second_coordinates_are_as_good_as_first_ones() -> None:
         return film.passes["beauty"]
 
     np.testing.assert_allclose(picture(True), picture(False), rtol=1e-4, atol=1e-5)
+
+
+@pytest.mark.parametrize("size", [(64, 64), (256, 64)], ids=["square", "long"])
+@pytest.mark.parametrize("stretch", [(1.0, 1.0), (3.0, 1.3), (6.0, 0.7), (0.5, 4.0)])
+def test_a_texture_that_is_stretched_and_turned_is_not_blurred(size, stretch) -> None:
+    # A checkered plane from above, against the bilinear image through the pixel filter by the sum.
+    width, height = size
+    image = ((np.indices((height, width)) // 8).sum(0) % 2).astype(np.float32)
+    c, s = np.cos(np.radians(30.0)), np.sin(np.radians(30.0))
+    turn = (c * stretch[0], -s * stretch[1], 0.17, s * stretch[0], c * stretch[1], 0.31)
+    texture = Texture("i", colour_space="raw", wrap_s="repeat", wrap_t="repeat", transform=turn)
+    look = Material("/M", {**MATT, "diffuseColor": (0.0,) * 3, "emissiveColor": TextureInput(texture)})
+    view = camera((0, 5, 0), (0, 0, 0), aperture=(2.0, 2.0), orthographic=True)
+    images = {"i": np.repeat(image[..., None], 3, -1)}
+    seen = trace([plane(2.0)], [], view, (40, 40), 512, look, images=images).passes["beauty"][4:-4, 4:-4, 0]
+
+    fine = (np.arange(40 * 16) + 0.5) / (40 * 16) - 0.5
+    u, v = 0.5 + 0.5 * fine[None, :], 0.5 - 0.5 * fine[:, None]
+    x = (turn[0] * u + turn[1] * v + turn[2]) * width - 0.5
+    y = (1.0 - (turn[3] * u + turn[4] * v + turn[5])) * height - 0.5
+    i, j = np.floor(x).astype(int), np.floor(y).astype(int)
+    values = sum(
+        image[(j + dj) % height, (i + di) % width] * abs(1 - di - (x - i)) * abs(1 - dj - (y - j))
+        for di in (0, 1)
+        for dj in (0, 1)
+    )
+    t = (np.arange(-24, 24) + 0.5) / 24 * np.pi  # Blackman and Harris, one and a half pixels each way
+    kernel = 0.35875 + 0.48829 * np.cos(t) + 0.14128 * np.cos(2 * t) + 0.01168 * np.cos(3 * t)
+    for axis in (0, 1):
+        values = np.apply_along_axis(np.convolve, axis, values, kernel / kernel.sum(), "valid")
+    first = 4 * 16 + 8 - 24  # the middle of the fifth pixel
+    truth = values[first : first + 512 : 16, first : first + 512 : 16]
+    assert np.abs(seen - truth).max() < 0.03

@@ -106,8 +106,11 @@ def pack_textures(
         row["texels"], row["offsets"], row["levels"] = texels.ctypes.data, offsets.ctypes.data, len(offsets)
         row["height"], row["width"] = read[number].shape[:2]
         a, b, _, d, e, _ = texture.transform
-        texels_each = read[number].shape[0] * read[number].shape[1] * abs(a * e - b * d)
-        row["texel_count"] = np.log2(max(texels_each, 1e-30))
+        height, width = read[number].shape[:2]
+        # Along the direction in which texels are widest: a mean over both would blur what lies across it,
+        # and what is finer along the other the samples of a pixel sort out.
+        widest = np.linalg.svd([[width * a, width * b], [height * d, height * e]], compute_uv=False)[1]
+        row["texel_count"] = np.log2(max(float(widest) ** 2, 1e-30))
     held = [array for entry in sizes.values() for array in entry]
     if not textures:
         # Lanes without a texture read the first one all the same, and forget what they read.
