@@ -6,12 +6,12 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from pxr import Sdf, Usd, UsdGeom, UsdLux, UsdShade
+from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade
 
 import grandlattice as lattice
 from conftest import PLAN
 from grandlattice.tracer import can_denoise
-from shapes import room_scene
+from shapes import room_scene, sphere, write_geometry
 
 
 def findings(plan_file: Path, change=None, plan: str = PLAN, **options) -> list[str]:
@@ -254,3 +254,77 @@ def test_the_plan_in_the_folder_is_found_when_it_is_the_only_one(plan_file: Path
     code, said = glat(folder, "cells")
     assert code == 2
     assert "glat begin" in said
+
+
+@pytest.mark.parametrize(
+    ("size", "at", "says"),
+    [
+        (1.0, (0, 0, 0), ""),
+        (0.6, (0, 0.2, 0), ""),  # smaller, not by half, and standing where the old one stood
+        (3.0, (0, 2, 0), "3 times as large"),
+        (100.0, (0, 99, 0), "100 times as large"),
+        (0.01, (0, -0.99, 0), "100 times smaller"),
+        (1.0, (0, -0.5, 0), "0.25 units below"),  # the group is half as large as its asset
+        (1.0, (0, 900, 0), "out of the frame of /World/Cameras/Front"),
+        (1.0, (900, 0, 0), "out of the frame"),
+        (1.0, (0, 0, 100), "out of the frame"),  # behind the camera
+    ],
+)
+@pytest.mark.parametrize("up", ["Y", "Z"])
+def test_a_swapped_asset_stands_as_the_old_one_did(plan_file: Path, up: str, size, at, says: str) -> None:
+    folder = plan_file.parent
+    for name, scale, place in (("old", 1.0, (0, 0, 0)), ("new", size, at)):
+        asset = Usd.Stage.CreateNew(str(folder / f"{name}.usda"))
+        UsdGeom.SetStageUpAxis(asset, up)
+        UsdGeom.SetStageMetersPerUnit(asset, 0.01)
+        root = UsdGeom.Xform.Define(asset, "/Thing")
+        asset.SetDefaultPrim(root.GetPrim())
+        ball = write_geometry(asset, "/Thing/Ball", sphere(24))
+        ball.AddTranslateOp().Set(Gf.Vec3d(*place))
+        ball.AddScaleOp().Set(Gf.Vec3f(scale))
+        asset.GetRootLayer().Save()
+
+    def change(stage: Usd.Stage) -> None:
+        UsdGeom.SetStageUpAxis(stage, up)
+        if up == "Z":  # the whole scene lies down, so that what was up is up
+            UsdGeom.Xformable(stage.GetPrimAtPath("/World")).AddRotateXOp().Set(90.0)
+        held = UsdGeom.Xform.Define(stage, "/World/Toys/Held").GetPrim()
+        held.GetReferences().AddReference("./old.usda")
+
+    plan = PLAN.replace("    day:\n", "    day: {edits: [{swap: {on: /World/Toys/Held, with: new.usda}}]}\n")
+    said = [line for line in findings(plan_file, change, plan=plan) if "swapped in" in line]
+    assert any(says in line for line in said) == bool(says), said
+    assert bool(said) == bool(says), said
+
+
+@pytest.mark.parametrize("inherited", [False, True])
+def test_a_mesh_without_the_coordinates_its_material_reads(plan_file: Path, inherited: bool) -> None:
+    def change(stage: Usd.Stage) -> None:
+        image = UsdShade.Shader.Get(stage, "/World/Looks/Floor/Image")
+        reader = UsdShade.Shader.Define(stage, "/World/Looks/Floor/Reader")
+        reader.CreateIdAttr("UsdPrimvarReader_float2")
+        reader.CreateInput("varname", Sdf.ValueTypeNames.String).Set("second")
+        image.CreateInput("st", Sdf.ValueTypeNames.Float2).ConnectToSource(
+            reader.CreateOutput("result", Sdf.ValueTypeNames.Float2)
+        )
+        if inherited:
+            world = UsdGeom.PrimvarsAPI(stage.GetPrimAtPath("/World"))
+            kind = Sdf.ValueTypeNames.TexCoord2fArray
+            world.CreatePrimvar("second", kind, UsdGeom.Tokens.constant).Set([Gf.Vec2f(0.5)])
+
+    said = findings(plan_file, change)
+    lacking = [line for line in said if "reads texture coordinates second, which the mesh lacks" in line]
+    assert len(lacking) == (0 if inherited else 1)
+
+
+def test_a_region_beyond_the_picture_is_said(plan_file: Path) -> None:
+    def said(region: str) -> str:
+        plan_file.write_text(PLAN.replace("samples: 4", f'samples: 4\n  region: "{region}"'))
+        try:
+            return "\n".join(f.what for f in lattice.open_plan(plan_file).check())
+        except lattice.LatticeError as problem:
+            return problem.what
+
+    assert "lies outside the picture of" in said("900000 0 900001 10")
+    assert "reaches beyond the picture of" in said("0 0 900001 10")
+    assert "region" not in said("0 0 10 10")

@@ -19,6 +19,7 @@ from grandlattice.checks.plan_checks import (
     check_extent,
     check_files,
     check_machine,
+    check_regions,
     check_renderers,
     check_rivals,
     check_room,
@@ -33,7 +34,7 @@ from grandlattice.checks.scene_checks import (
 )
 
 CHECKS: tuple[Callable[[Checked], Iterator[Finding]], ...] = (
-    check_scene, check_cells, check_files, check_machine, check_renderers,
+    check_scene, check_cells, check_files, check_machine, check_renderers, check_regions,
     check_frames, check_room, check_rivals,
     check_unused, check_extent,
 )  # fmt: skip

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 
 from grandlattice.checks.finding import ERROR, NOTE, WARNING, Checked, Finding, from_error
 from grandlattice.errors import LatticeError
-from grandlattice.plan.cells import DEFAULT_OUTPUT
+from grandlattice.plan.cells import DEFAULT_OUTPUT, Cell
 from grandlattice.plan.schema import Bundle, EachAxis, SweepAxis
 
 
@@ -79,6 +79,20 @@ def check_extent(checked: Checked) -> Iterator[Finding]:
             f"Of {checked.total:,} cells {len(checked.cells):,} were looked at one by one: the first ones, "
             "and one at least for every entry and every rule. Names of files were checked for all.",
         )
+
+
+def check_regions(checked: Checked) -> Iterator[Finding]:
+    """Regions of which only a part lies in the picture."""
+    cut: dict[str, list[Cell]] = {}
+    for cell in checked.cells:
+        if cell.settings.region_cut:
+            cut.setdefault(str(cell.origins.get("region", "")), []).append(cell)
+    for place, cells in cut.items():
+        yield Finding(
+            WARNING,
+            f"The region reaches beyond the picture of {cells[0].settings.size}; the rest is rendered.",
+            place, "write left top right bottom in pixels of the size", tuple(cell.address for cell in cells),
+        )  # fmt: skip
 
 
 def check_rivals(checked: Checked) -> Iterator[Finding]:

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.checks.finding import ERROR, NOTE, WARNING, Checked, Finding, from_error
+from grandlattice.checks.swaps import check_swaps
 from grandlattice.errors import LatticeError
 from grandlattice.filesystem import is_file
 from grandlattice.plan import Cell, PlacedEdit
@@ -94,6 +95,13 @@ def check_cells(checked: Checked) -> Iterator[Finding]:
                         WARNING, f"The mesh is broken: {flaw}.", item.geometry.path,
                         "mend it in the program the scene comes from; the rest is drawn",
                     )  # fmt: skip
+        for prim, name in snapshots.unmapped():
+            if (prim, "unmapped", name) not in known:
+                known.add((prim, "unmapped", name))
+                yield Finding(
+                    WARNING, f"The material reads texture coordinates {name}, which the mesh lacks.", prim,
+                    "give it some, or name in the material those it has", addresses_of(cells),
+                )  # fmt: skip
         textures.look(snapshot, addresses_of(cells))
         yield from _check_motion(checked, cells, snapshots.anything_moves(cell.settings.camera))
         yield from own_passes.look(checked, cell, stage, snapshot)
@@ -108,6 +116,7 @@ def check_cells(checked: Checked) -> Iterator[Finding]:
             yield Finding(WARNING, "Nothing is visible.", "", "show something, or drop the cell", addresses)
         else:
             yield from _check_camera(checked, cell, snapshot, addresses, known)
+            yield from check_swaps(checked, cell, stage, snapshot)
         if checked.facilities.glance is not None:
             yield from _check_glance(checked.facilities.glance, cell, addresses)
     yield from edits_seen.findings(whole=checked.total >= len(checked.lattice))

@@ -47,6 +47,7 @@ class CellSettings:
     projection: str = "camera"
     eyes: Length = Length(0.065, in_metres=True)
     region: tuple[int, int, int, int] | None = None
+    region_cut: bool = False  # more was asked for than the picture has
     fstop: float | None = None
     focus: Length | None = None
     subdivision: int = 1
@@ -363,7 +364,9 @@ def decided(settings: Mapping[str, Any], origins: Mapping[str, Place], facts: Sc
     size, scale = settings.get("size") or CellSettings.size, settings.get("scale")
     size = size if scale is None else size.scaled(scale)
     if known.get("region") is not None:
-        known["region"] = _inside(known["region"], scale or 1.0, size, origins.get("region"))
+        known["region"], known["region_cut"] = _inside(
+            known["region"], scale or 1.0, size, origins.get("region")
+        )
     return CellSettings(
         camera=camera,
         size=size,
@@ -374,10 +377,12 @@ def decided(settings: Mapping[str, Any], origins: Mapping[str, Place], facts: Sc
 
 def _inside(
     region: tuple[int, int, int, int], scale: float, size: Size, place: Place | None
-) -> tuple[int, int, int, int]:
-    """A part of the picture in its own pixels; it is told in those of the whole size."""
+) -> tuple[tuple[int, int, int, int], bool]:
+    """A part of the picture in its own pixels, and whether some of it lies outside; it is told in those of
+    the whole size."""
     left, top = int(region[0] * scale), int(region[1] * scale)
     right, bottom = (max(low + 1, round(high * scale)) for low, high in ((left, region[2]), (top, region[3])))
+    cut = right > size.width or bottom > size.height
     right, bottom = min(right, size.width), min(bottom, size.height)
     if (left >= right or top >= bottom) and place is not None:  # who asks without places only counts
         raise PlanError(
@@ -385,7 +390,7 @@ def _inside(
             place=place,
             cure="write left top right bottom in pixels of the size",
         )
-    return left, top, max(right, left), max(bottom, top)
+    return (left, top, max(right, left), max(bottom, top)), cut
 
 
 def _every_light(passes: tuple[str, ...], facts: SceneFacts) -> tuple[str, ...]:

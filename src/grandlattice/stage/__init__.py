@@ -6,6 +6,7 @@ renderer); then `explaining` (who set what) and `exporting`.
 """
 
 from grandlattice.stage.draft import draft_plan, framing_file
+from grandlattice.stage.exchanged import Swapped, swapped
 from grandlattice.stage.explaining import (
     Change,
     Explainer,
@@ -23,7 +24,8 @@ from grandlattice.stage.switching import CellStage
 
 __all__ = [
     "CellStage", "Change", "Explainer", "Explanation", "Opinion", "Scene", "Snapshotter", "Survey",
+    "Swapped",
     "draft_plan", "explain_settings", "export_cell", "files_read", "framing_file",
     "named", "omission_cure", "open_scene",
-    "read_asset", "rivals", "scene_digest", "scene_files", "survey_assets", "survey_scene",
+    "read_asset", "rivals", "scene_digest", "scene_files", "survey_assets", "survey_scene", "swapped",
 ]  # fmt: skip

@@ -7,7 +7,7 @@ they are, and the renderer sees the very same objects.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -73,6 +73,8 @@ class Snapshotter:
         self._geometry: dict[Sdf.Path, tuple[ShapeSource, Geometry]] = {}
         self._doubtful: set[Sdf.Path] = set()  # of those, what has to be compared again
         self._uv_sets: dict[Sdf.Path, tuple[str, ...]] = {}
+        self._read_by: list[tuple[str, ...]] = []  # the primvars of each material of the last snapshot
+        self._mapped: dict[tuple[Sdf.Path, str], bool] = {}
         self._known: dict[Sdf.Path, Material] = {}  # the same at all times, and fed by nothing else
         self._items: tuple[Item, ...] = ()
         self._standing: list[str] = []  # prim paths of the items
@@ -300,10 +302,24 @@ class Snapshotter:
                 )
             )  # fmt: skip
         self._items, self._sources, self._animated = tuple(items), sources, None
-        self._standing, self._shown = standing, standing_shapes
+        self._standing, self._shown, self._read_by = standing, standing_shapes, uvs
         # Equal materials keep their identity, so that a renderer may keep what it made of them.
         if tuple(materials) != self._materials:
             self._materials = tuple(materials)
+
+    def unmapped(self) -> Iterator[tuple[str, str]]:
+        """Meshes of the last snapshot, and texture coordinates that their materials read and they lack."""
+        for item, shape in zip(self._items, self._shown, strict=True):
+            names = dict.fromkeys(name for k in item.materials for name in self._read_by[k])
+            if not names or not shape.prim.IsA(UsdGeom.Mesh):
+                continue
+            held = UsdGeom.PrimvarsAPI(shape.prim)
+            for name in names:
+                if (shape.prim.GetPath(), name) not in self._mapped:
+                    primvar = held.FindPrimvarWithInheritance(name)
+                    self._mapped[shape.prim.GetPath(), name] = bool(primvar and primvar.HasValue())
+                if not self._mapped[shape.prim.GetPath(), name]:
+                    yield str(shape.prim.GetPath()), name
 
     def _track(
         self, shape: _Shape, moments: list[UsdGeom.XformCache], copies: NDArray | None
