@@ -201,10 +201,10 @@ def test_a_label_and_every_format_and_density(plan_file: Path, glat) -> None:
 
 
 def test_a_lens_of_the_plans_own(plan_file: Path) -> None:
-
+    dark = "edits: [{unseen: /World/Lights}]"
     text = PLAN.replace(
         "    day:\n",
-        "    day:\n    sharp: {fstop: off}\n    soft: {fstop: 0.05, focus: 2 cm}\n",
+        f"    day: {{{dark}}}\n    sharp: {{fstop: off, {dark}}}\n    soft: {{fstop: 0.05, focus: 2 cm, {dark}}}\n",
     )
     plan_file.write_text(text)
     plan = lattice.open_plan(plan_file).override(samples=16)

@@ -123,7 +123,7 @@ def test_a_sweeps_value_stands_in_its_edits_and_settings_and_is_found_unpadded()
     assert cell.edits[0].edit.body.y == 40.0
     assert (cell.settings.exposure, cell.settings.seed) == (40.0, 7)
     assert next(planned_files(cell, FileNames())).path == "40/A-Front.exr"
-    with pytest.raises(PlanError, match="exposure should be at most 50"):
+    with pytest.raises(PlanError, match="an exposure is between -50 and 50 stops, not '60'"):
         planned(text.replace("to: 40", "to: 90"))
 
 
@@ -496,7 +496,7 @@ def test_a_plan_changed_in_python_keeps_its_comments_and_order(plan_file: Path) 
     written = plan.write(plan_file, over=True).read_text()
     for comment in (
         "# The orrery room",
-        "# the lamp is lit",
+        "# the lamp is turned up",
         "# slowest first",
         "# alone, the room held out",
     ):

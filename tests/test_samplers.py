@@ -311,12 +311,12 @@ def aim_into(scene, u, out, length, room):
     for k in range(0, length, LANES):
         a, b = read(u, length, 0, k), read(u, length, 1, k)
         aim = aims(scene, room, all_lanes(0), everyone, start, all_lanes(0), a, b)
-        met, again = meet_light(light, domes, everyone, start, aim.direction, nought, nought + FAR)
+        met = meet_light(light, domes, everyone, start, aim.direction, nought, nought + FAR)
         write_triple(out, length, 0, k, aim.direction)
         write(out, length, 3, k, aim.density)
-        write(out, length, 4, k, again)
+        write(out, length, 4, k, met.density)
         write(out, length, 5, k, aim.radiance[0])
-        write(out, length, 6, k, met[0])
+        write(out, length, 6, k, met.radiance[0])
 
 
 @njit
@@ -326,8 +326,8 @@ def meet_into(lights, domes, directions, out, length):
     start = (nought, nought, nought)
     for k in range(0, length, LANES):
         direction = read_triple(directions, length, 0, k)
-        _, density = meet_light(light, domes, everyone, start, direction, nought, nought + FAR)
-        write(out, length, 0, k, density)
+        met = meet_light(light, domes, everyone, start, direction, nought, nought + FAR)
+        write(out, length, 0, k, met.density)
 
 
 def aimed(light: Light, sky: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray, object]:

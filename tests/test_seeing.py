@@ -173,7 +173,9 @@ def test_a_light_that_moves_sends_what_it_sends_on_its_way(kind: str, roughness:
     track = np.array([at(part) for part in np.linspace(-1, 1, 5)])
     way = [k + (n + 0.5) / 8 for k in range(4) for n in range(8)]
     places = [track[int(t)] * (1 - t % 1) + track[int(t) + 1] * (t % 1) for t in way]
-    light = Light("/Light", kind, at(0), (5.0,) * 3, size, Texture("sky") if kind == "dome" else None)
+    light = Light(
+        "/Light", kind, at(0), (5.0,) * 3, size, Texture("sky") if kind == "dome" else None, seen=False
+    )
     samples, edges = (4096, 0.1) if roughness == 0.0 else (512, 0.03)  # a mirrored light has sharp edges
     moving = trace([plane()], [replace(light, track=track)], view, samples=samples, **how)
     still = [trace([plane()], [replace(light, to_world=m)], view, samples=64, **how) for m in places]

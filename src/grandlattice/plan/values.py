@@ -97,8 +97,10 @@ def read_exposure(value: object) -> float | Metered:
     try:
         stops = float(str(value))
     except ValueError:
-        stops = math.inf
-    if not -50.0 <= stops <= 50.0:
+        stops = math.nan
+    if abs(stops) > 50.0:
+        raise ValueError(f"an exposure is between -50 and 50 stops, not {str(value)!r}")
+    if math.isnan(stops):
         raise ValueError(f"an exposure is stops, metered, or metered by an axis, not {str(value)!r}")
     return stops
 
