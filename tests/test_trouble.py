@@ -467,3 +467,17 @@ def test_a_worker_that_is_killed_takes_its_renderer_along(plan_file: Path) -> No
     thread.join(60)
     assert not came[0].ok
     until(lambda: not left_running("299"))
+
+
+@pytest.mark.parametrize("megabytes", [100, 400, 1200, 1400, 2000, 2900])
+@pytest.mark.parametrize("command", ["cells", "check", "run --workers 1"])
+def test_a_shell_that_allows_little_memory_is_told_so(plan_file: Path, command: str, megabytes: int) -> None:
+    glat = [sys.executable, "-m", "grandlattice", *command.split(), plan_file.name]
+    limited = ["bash", "-c", f'ulimit -v {megabytes * 1000}; exec "$@"', "-", *glat]
+    done = subprocess.run(limited, cwd=plan_file.parent, capture_output=True, text=True, timeout=120)
+    assert done.returncode in (0, 1)
+    if done.returncode:
+        assert f"This shell allows {megabytes * 1.024e-3:.1f} GB of memory" in done.stderr
+        assert "ulimit -v unlimited" in done.stderr
+    floor = {"cells": 1500, "check": 2100}.get(command, 3000)
+    assert (done.returncode == 0) == (megabytes * 1.024 >= floor + 100 * max(0, (os.cpu_count() or 1) - 2))

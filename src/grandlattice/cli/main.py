@@ -20,7 +20,7 @@ import typer  # noqa: E402
 from rich.markup import escape  # noqa: E402
 
 import grandlattice as lattice  # noqa: E402
-from grandlattice.cli import words  # noqa: E402
+from grandlattice.cli import limits, words  # noqa: E402
 from grandlattice.cli.terminal import forgive  # noqa: E402
 from grandlattice.cli.words import console, errors, show_problem  # noqa: E402
 
@@ -91,6 +91,10 @@ def main() -> None:
     forgive()
     try:
         asked = next((word for word in sys.argv[1:] if not word.startswith("-")), None)
+        short_of_memory = _refusal(asked)
+        if short_of_memory is not None:
+            show_problem(short_of_memory)
+            sys.exit(1)
         _add_commands(asked)
         if asked in (*_ROOMS["planning"], *_ROOMS["running"]):
             _ = lattice.open_plan  # loads USD, which takes an exception meanwhile for a fault of its own
@@ -104,6 +108,18 @@ def main() -> None:
         code = ended.code if isinstance(ended, signals.Ended) else 130
     signals.go_on()
     sys.exit(code)
+
+
+def _refusal(asked: str | None) -> lattice.LatticeError | None:
+    """What is said where this process may not have the memory for a command."""
+    needed = limits.TO_TRACE if asked in (*_ROOMS["running"], "begin") else limits.TO_PLAN
+    if asked in (None, "schema", *_ROOMS["steering"]):
+        needed = limits.TO_STEER
+    try:
+        limits.refuse_little_memory(limits.TO_CHECK if asked == "check" else needed)
+    except lattice.LatticeError as problem:
+        return problem
+    return None
 
 
 def _answered(command: Callable[[], Any]) -> int:
@@ -141,6 +157,9 @@ def _answered(command: Callable[[], Any]) -> int:
                 "  [dim]do[/dim]     glat --help lists the commands, glat COMMAND --help their options"
             )
             return 2
+        if limits.is_of_memory(problem):
+            show_problem(limits.out_of_memory())
+            return 1
         errors.print(
             f"[bold red]✗[/bold red] Something we did not foresee went wrong: {escape(repr(problem))}"
         )

@@ -56,6 +56,7 @@ from grandlattice.tracer.memory import (
 CAMERA, OTHER = 1, 2
 
 _TRIANGLE, _QUAD, _INSTANCED, _INDEX, _VERTEX, _HIGH_QUALITY = 0, 1, 121, 0, 1, 2
+_NO_MEMORY = 4  # the library's code for it
 _COMPACT = 2  # half the memory, and slower to build and to ask
 _ROBUST = 4  # no ray slips through between two triangles that share an edge
 _MANY = 1_000_000  # triangles that are no quads, from which memory counts more than speed
@@ -122,7 +123,9 @@ def _device() -> int:
     # Left to itself it keeps to narrower vectors, for the sake of programs that have no use for wide ones.
     device = lib.rtcNewDevice(b"threads=1,set_affinity=0,frequency_level=simd512")
     if not device:
-        raise TracerError(f"The ray library did not start (code {lib.rtcGetDeviceError(None)}).")
+        code = lib.rtcGetDeviceError(None)
+        raise TracerError("There is no memory left for the ray library." if code == _NO_MEMORY else
+                          f"The ray library did not start (code {code}).")  # fmt: skip
     return int(device)
 
 
