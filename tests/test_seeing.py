@@ -290,6 +290,26 @@ def test_a_part_of_a_picture_is_that_part_of_the_whole(noise: float | None) -> N
         assert len(np.unique(part.passes["samples"])) > 1
 
 
+@pytest.mark.parametrize("width", [96, 90, 61])
+def test_the_pixels_of_a_part_are_those_of_the_whole_to_the_last_bit(width: int) -> None:
+    # A ball of 20,000 triangles, so that many a ray goes through an edge between two.
+    snapshot = Snapshot(
+        (Item(sphere(144), np.eye(4), (0,)),), (Material("/M", {}),), (dome(),), camera((0.3, 1, 3)),
+    )  # fmt: skip
+    sensor, tracer, rng = Sensor(snapshot.camera, width, 70), Tracer(2), np.random.default_rng(width)
+    for samples in (1, 3, 8, 20):
+        how = TraceSettings(samples=samples)
+        whole = tracer.trace(snapshot, {}, sensor, how, ("beauty", "normal")).passes
+        for _ in range(8):
+            left, right = np.sort(rng.choice(width + 1, 2, replace=False)).tolist()
+            top, bottom = np.sort(rng.choice(71, 2, replace=False)).tolist()
+            part = tracer.trace(
+                snapshot, {}, replace(sensor, region=(left, top, right, bottom)), how, ("beauty", "normal")
+            ).passes
+            for name, pixels in whole.items():
+                np.testing.assert_array_equal(part[name], pixels[top:bottom, left:right])
+
+
 @pytest.mark.parametrize("projection", ["panorama", "stereo-panorama"])
 def test_everything_around_the_camera_is_where_it_stands(projection: str) -> None:
     # Longitude across with −z in the middle and +x to the right of it, latitude down from +y.

@@ -23,6 +23,8 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from grandlattice.tracer.lanes import LANES
+
 TILE = 32
 _FIRST = (1, 1, 2, 4, 8)  # samples of the first rounds …
 _USUAL = 16  # … and of all others
@@ -86,6 +88,21 @@ def whole_tiles(window: Window, width: int, height: int) -> Window:
     left, top, right, bottom = window
     left, top = left // TILE * TILE, top // TILE * TILE
     return left, top, min(-(-right // TILE) * TILE, width), min(-(-bottom // TILE) * TILE, height)
+
+
+def whole_packets(window: Window, width: int, height: int) -> Window:
+    """What of a picture must be traced for a part of it to have the very pixels it has in the whole.
+
+    Rays from the camera travel in packets, sixteen pixels of a line of a tile, and where two triangles meet
+    a ray's neighbours decide by the last bit which of them it is given.  Where the last tiles of a line are
+    no multiple of that wide, their packets go round corners, and whole tiles it must be.
+    """
+    left, top, right, bottom = window
+    across = LANES
+    if right > width // TILE * TILE and width % LANES:
+        across = TILE
+        top, bottom = top // TILE * TILE, min(-(-bottom // TILE) * TILE, height)
+    return left // across * across, top, min(-(-right // across) * across, width), bottom
 
 
 @dataclass(frozen=True, eq=False)

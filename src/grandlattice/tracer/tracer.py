@@ -29,7 +29,7 @@ from grandlattice.tracer.lanes import LANES
 from grandlattice.tracer.lens import Sensor, make_lens
 from grandlattice.tracer.memory import Pinned, aligned_words
 from grandlattice.tracer.motion import motion
-from grandlattice.tracer.rounds import Round, Rounds, Tile, Unfinished, whole_tiles
+from grandlattice.tracer.rounds import Round, Rounds, Tile, Unfinished, whole_packets, whole_tiles
 from grandlattice.tracer.scattering import albedo_tables
 from grandlattice.tracer.scene import Images, SceneBuilder
 from grandlattice.tracer.shares import CLOSED, LUX, OwnPass, SharePlan
@@ -133,7 +133,9 @@ class Tracer:
         shares = SharePlan(passes, snapshot.lights, snapshot.glowing, own, radius)
         scene = self._builder.build(snapshot, images, shares.groups, shares.glowing)
         window, usual = sensor.window, 0.0
-        if settings.noise is not None:
+        if settings.noise is None:
+            window = whole_packets(window, sensor.width, sensor.height)
+        else:
             window = whole_tiles(window, sensor.width, sensor.height)
         left, top, right, bottom = window
         guides = ("albedo", "normal") if settings.denoise else ()
