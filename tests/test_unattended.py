@@ -6,6 +6,8 @@ import datetime
 import http.server
 import json
 import os
+import pty
+import re
 import shlex
 import shutil
 import sqlite3
@@ -14,6 +16,7 @@ import sys
 import threading
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from multiprocessing import resource_tracker, spawn
 from pathlib import Path
 
@@ -778,3 +781,47 @@ def test_frames_in_chunks_and_shared_traces_are_tasks_of_their_own(plan_file: Pa
     assert alone.trace == tasks[3].trace
     assert tasks.of_cells(plan.cells.indices("day/c/Front")).tolist() == [4, 5, 6, 7]
     assert tasks[2:4].work == 2 * 48 * 32 * 4
+
+
+def test_a_queue_foretells_tells_and_sums_up_as_a_whole(plan_file: Path, glat, monkeypatch) -> None:
+    server = http.server.HTTPServer(("127.0.0.1", 0), Mailbox)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    monkeypatch.setenv("NIGHT_BOX", f"json://127.0.0.1:{server.server_port}")
+    folder, text = plan_file.parent, plan_file.read_text()
+    for name in ("hall", "garden"):
+        (folder / f"{name}.lattice.yaml").write_text(text.replace("out/", f"{name}/"))
+    wrong = "    night:\n      edits:\n        - set: {on: //BallA, nonsense: 1}\n"
+    (folder / "garden.lattice.yaml").write_text(
+        text.replace("out/", "garden/").replace("    night:\n      edits:\n", wrong)
+    )
+    (folder / "night.queue.yaml").write_text(
+        "plans: [hall.lattice.yaml, garden.lattice.yaml]\nnotices: [{to: $NIGHT_BOX}]\nafter: [systemctl, suspend]\n"
+    )
+    Mailbox.letters.clear()
+    try:
+        assert glat(folder, "run", "hall.lattice.yaml", "--at", "light=day", "--workers", "0")[0] == 0
+        code, said = glat(folder, "run", "night.queue.yaml", "--workers", "0")
+    finally:
+        server.shutdown()
+    assert code == 1
+    assert "2 plans: 8 cells, 8 frames, 16 files" in said
+    assert "nothing was rendered yet of garden" in said
+    assert re.search(r"about .* for all of it", said)
+    assert "in all  2 frames of 1 plan in" in said  # the garden has mistakes and did not begin
+    assert [letter["title"] for letter in Mailbox.letters] == ["night: not all done"]
+    queue = lattice.open_queue(folder / "night.queue.yaml")
+    assert queue.after() == queue.narrowed(["light=day"]).after() == ["systemctl", "suspend"]
+
+
+def test_a_notice_may_be_a_sound(plan_file: Path) -> None:
+    plan_file.write_text(plan_file.read_text() + "run: {notices: [{to: sound, on: end}]}\n")
+    heard = b""
+    pid, terminal = pty.fork()
+    if pid == 0:
+        os.chdir(plan_file.parent)
+        os.execv(sys.executable, [sys.executable, "-m", "grandlattice", "run", "--workers", "0", "--quiet"])
+    with suppress(OSError):  # the terminal is gone with the command
+        while part := os.read(terminal, 4096):
+            heard += part
+    assert os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]) == 0
+    assert heard.count(b"\a") == 1

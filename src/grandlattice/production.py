@@ -199,6 +199,14 @@ def run(
     return begun
 
 
+def forecast(begun: Run, workers: int) -> float | None:
+    """Seconds that what is left of a run will take; None where nothing is known of it."""
+    if not begun.outlook.todo:
+        return 0.0
+    found = estimate(begun.outlook.todo, workers, 1, begun.ledger, None)
+    return None if found is None else found.seconds
+
+
 def only_unfinished(run: Run) -> Outlook:
     """Of a run what a time limit ended before it had all its samples."""
     whole, lost = run.outlook, run.ledger.unfinished()

@@ -18,7 +18,7 @@ import os
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import numpy as np
 from pydantic import BeforeValidator, Field, ValidationError
@@ -27,6 +27,7 @@ from grandlattice.api import ENDING, QUEUE_ENDING, open_plan
 from grandlattice.errors import NoSuchCell, OutputError, PlanError
 from grandlattice.plan import Totals, read_document
 from grandlattice.plan.naming import folded
+from grandlattice.plan.running import Notice
 from grandlattice.plan.settings import Strict, Text, Texts
 from grandlattice.plan.validation import explained
 from grandlattice.whole import Plan
@@ -55,6 +56,8 @@ class QueueModel(Strict):
     plans: list[Annotated[QueuedPlan, BeforeValidator(_as_plan)]] = Field(
         min_length=1, description="the plans, in order"
     )
+    notices: list[Notice] = Field(default_factory=list, description="who is told of the whole queue")
+    after: Texts = Field(default_factory=list, description="a command for glat run --and-then, as a list")
 
 
 @dataclass(frozen=True)
@@ -67,16 +70,66 @@ class Step:
     priority: int = 0
 
 
+class Forecast(NamedTuple):
+    """Seconds of those plans of a queue of which something is known, and the names of the others."""
+
+    seconds: float
+    unknown: tuple[str, ...]
+
+
 class Queue:
     """Plans that are carried out one after the other.
 
     Parameters
     ----------
     steps : in the order queued; those of higher priority go first, equals as queued.
+    name : of its file.
+    notices : who is told of the failure and the end of the whole; each plan tells of its own run besides.
+    after : a command for when all is over; without one that of the last plan that names one.
     """
 
-    def __init__(self, steps: Sequence[Step]) -> None:
+    def __init__(
+        self, steps: Sequence[Step], name: str = "queue", notices: Sequence[Notice] = (),
+        after: Sequence[str] = (),
+    ) -> None:  # fmt: skip
         self.steps = tuple(sorted(steps, key=lambda step: -step.priority))
+        self.name, self.notices, self._after = name, tuple(notices), tuple(after)
+
+    def after(self, **conduct: Any) -> list[str]:
+        """The command for when all is over; empty where nobody names one.
+
+        Parameters
+        ----------
+        **conduct : keys of ``run:``, see `Plan.run`.
+        """
+        each = (step.plan.conducted(**conduct).after for step in reversed(self.steps))
+        return list(self._after) or next(filter(None, each), [])
+
+    def tell(self, runs: Sequence[Run], *, all_began: bool = True) -> list[str]:
+        """Send the queue's own notices once its runs are over; what could not be sent.
+
+        Parameters
+        ----------
+        all_began : whether every plan could begin.
+        """
+        from grandlattice.notices import tell_of_queue
+
+        return tell_of_queue(self.notices, self.name, runs, all_began) if self.notices else []
+
+    def forecast(self, workers: int | None = None, **conduct: Any) -> Forecast:
+        """How long all of it will take, from what this machine has rendered of its plans.
+
+        Parameters
+        ----------
+        workers : as `Plan.run` takes them.
+        **conduct : other options of `Plan.outlook`: `frames`, `into`, `fresh`.
+        """
+        known, unknown = [], []
+        for step in self.steps:
+            seconds = step.plan.forecast(step.at, sets=step.sets, workers=workers, **conduct)
+            known += [seconds] if seconds is not None else []
+            unknown += [] if seconds is not None else [step.plan.name]
+        return Forecast(sum(known), tuple(unknown))
 
     def __len__(self) -> int:
         return len(self.steps)
@@ -110,7 +163,7 @@ class Queue:
                 if len(self.steps) > 1:
                     problem.what = f"{step.plan.name}: {problem.what}"
                 raise
-        return Queue(steps)
+        return Queue(steps, self.name, self.notices, self._after)
 
     def refuse_collisions(self) -> None:
         """Refuse plans that would write one file between them.
@@ -160,6 +213,7 @@ class Queue:
             if done[-1].interrupted:
                 break
             steps += added_to(done[-1])
+        self.tell(done)
         return done
 
 
@@ -200,9 +254,19 @@ def open_queue(*files: str | Path) -> Queue:
         When one of them is missing or cannot be understood, or a plan stands in it twice.
     """
     steps: list[Step] = []
+    names: list[str] = []
+    notices: list[Notice] = []
+    after: list[str] = []
     for file in files:
         path = Path(file)
-        steps += _steps(path) if path.name.endswith(QUEUE_ENDING) else [Step(open_plan(path))]
+        if not path.name.endswith(QUEUE_ENDING):
+            steps.append(Step(open_plan(path)))
+            continue
+        model, found = _read(path)
+        steps += found
+        names.append(path.name.removesuffix(QUEUE_ENDING))
+        notices += model.notices
+        after = model.after or after
     known: set[object] = set()
     for step in steps:
         key = (step.plan.file and step.plan.file.resolve(), step.at, step.sets)
@@ -211,10 +275,10 @@ def open_queue(*files: str | Path) -> Queue:
                 f"{step.plan.name} stands in the queue twice.", place=None, cure="remove one of them"
             )
         known.add(key)
-    return Queue(steps)
+    return Queue(steps, " and ".join(names) or "queue", notices, after)
 
 
-def _steps(file: Path) -> list[Step]:
+def _read(file: Path) -> tuple[QueueModel, list[Step]]:
     document = read_document(file)
     try:
         model = QueueModel.model_validate(dict(document.data))
@@ -228,7 +292,7 @@ def _steps(file: Path) -> list[Step]:
             raise PlanError(f"There is no plan {queued.plan}.", place=document.place(["plans", k]),
                             cure="the path is relative to the queue")  # fmt: skip
         steps.append(Step(open_plan(path), tuple(queued.at), tuple(queued.sets), queued.priority))
-    return steps
+    return model, steps
 
 
 def find_queue(folder: Path) -> Path:

@@ -405,6 +405,17 @@ class Plan:
         indices = self.cells.indices(*at, sets=sets)
         return production.outlook(self._planned(into), indices, frames, "replace" if fresh else "skip")
 
+    def forecast(
+        self, at: Sequence[str] = (), *, sets: Sequence[str] = (), workers: int | None = None,
+        frames: Frames = None, into: str | Path | None = None, fresh: bool = False,
+    ) -> float | None:  # fmt: skip
+        """Seconds that what is not done yet will take, from what was rendered of this plan before; None
+        where nothing was."""
+        from grandlattice import production
+
+        begun = self.outlook(at, sets=sets, frames=frames, into=into, fresh=fresh)
+        return production.forecast(begun, self.default_workers() if workers is None else workers)
+
     def run(
         self, at: Sequence[str] = (), *, sets: Sequence[str] = (), workers: int | None = None,
         threads: int | None = None, frames: Frames = None, into: str | Path | None = None,

@@ -97,6 +97,7 @@ def run(
             f"{many(len(queue), 'plan')}: {many(whole.cells, 'cell')}, {many(whole.frames, 'frame')}, "
             f"{many(whole.files, 'file')}, about {words.size(whole.bytes)}"
         )
+        _say_forecast(queue.forecast(workers, frames=read_frames(frames), into=into, fresh=fresh))
     said = conduct_of(existing, until, conduct)
     how = _How(
         read_frames(frames), workers, into, fresh, allow_missing, quiet, said,
@@ -164,7 +165,7 @@ class _How:
 
 def _run_steps(queue: lattice.Queue, how: _How, command: str) -> bool:
     """Carry out a queue; whether nothing failed.  A plan that cannot start does not stop the others."""
-    ok, steps, number = True, list(queue), 0
+    ok, steps, number, runs = True, list(queue), 0, []
     while number < len(steps):
         step, number = steps[number], number + 1
         if len(steps) > 1 and not how.quiet:
@@ -177,15 +178,40 @@ def _run_steps(queue: lattice.Queue, how: _How, command: str) -> bool:
             show_problem(problem)
             ok = False
             continue
+        runs.append(done)
         if done.interrupted:
-            raise typer.Exit(_code_of(done))
+            break
         ok = ok and done.ok
         try:
             steps += lattice.added_to(done)  # from another terminal
         except lattice.LatticeError as problem:
             show_problem(problem)
             ok = False
+    if len(steps) > 1 and not how.quiet:
+        _say_all(runs)
+    for unsent in queue.tell(runs, all_began=len(runs) == len(steps)):
+        console.print(unsent)
+    if runs and runs[-1].interrupted:
+        raise typer.Exit(_code_of(runs[-1]))
     return ok
+
+
+def _say_all(runs: Sequence[lattice.Run]) -> None:
+    """What came of a whole queue."""
+    finished, failed = sum(len(run.finished) for run in runs), sum(len(run.failures) for run in runs)
+    took = duration(sum(run.seconds for run in runs))
+    more = f", {failed:,} failed" if failed else ""
+    console.print(
+        f"[bold]in all[/bold]  {many(finished, 'frame')} of {many(len(runs), 'plan')} in {took}{more}"
+    )
+
+
+def _say_forecast(forecast: lattice.Forecast) -> None:
+    """How long a queue will take, and of which plans nothing is known."""
+    known = f"about {duration(forecast.seconds)} for all of it" if forecast.seconds else ""
+    unknown = f"nothing was rendered yet of {escape(', '.join(forecast.unknown))}" if forecast.unknown else ""
+    if known or unknown:
+        console.print(f"[dim]{'; '.join(filter(None, (known, unknown)))}[/dim]")
 
 
 def _code_of(done: lattice.Run) -> int:
@@ -198,10 +224,9 @@ _COUNTDOWN = 30  # seconds
 
 def _and_then(queue: lattice.Queue, conduct: Mapping[str, Any]) -> None:
     """Run the command the last plan that has one names for afterwards, with time to call it off."""
-    each = (step.plan.conducted(**conduct).after for step in reversed(queue.steps))
-    command = next(filter(None, each), None)
+    command = queue.after(**conduct)
     if not command:
-        console.print("--and-then: no plan here names a command in run: after")
+        console.print("--and-then: neither the queue nor a plan of it names a command in after:")
         return
     console.print(f"in {_COUNTDOWN} s: {escape(' '.join(command))}   (Ctrl-C calls it off)")
     try:

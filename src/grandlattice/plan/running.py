@@ -57,7 +57,7 @@ class Budget(Strict):
 class Notice(Strict):
     """Who is told of what."""
 
-    to: Text = Field(description="an address apprise knows, such as json://host; $NAME takes it from there")
+    to: Text = Field(description="an address apprise knows, such as json://host, $NAME of one, or sound")
     on: Annotated[list[Annotated[str, one_of(*MOMENTS)]], BeforeValidator(as_list)] = Field(
         default_factory=lambda: ["failure", "end"], description="cell, failure (the first one), end"
     )
