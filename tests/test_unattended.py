@@ -825,3 +825,38 @@ def test_a_notice_may_be_a_sound(plan_file: Path) -> None:
             heard += part
     assert os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]) == 0
     assert heard.count(b"\a") == 1
+
+
+def test_frames_begin_only_where_there_is_memory_for_them(plan_file: Path, glat, monkeypatch) -> None:
+    from grandlattice.runs import room
+
+    plan = lattice.open_plan(plan_file)
+    first = plan.run(["/Front"], workers=1, into=plan_file.parent / "known")  # what one of them holds
+    assert first.ok
+
+    def most_at_once(free: int) -> tuple[int, list[str]]:
+        monkeypatch.setattr(room, "free_memory", lambda: free)
+        at_once, most, held = 0, 0, []
+
+        def told(event: lattice.Event) -> None:
+            nonlocal at_once, most
+            at_once += isinstance(event, Started) - isinstance(event, Finished)
+            most = max(most, at_once)
+            held.extend([event.reason] if isinstance(event, Held) and event.reason else [])
+
+        run = plan.run(workers=2, into=plan_file.parent / "known", fresh=True, on_event=told)
+        assert run.ok, run.failures
+        assert len(run.finished) == 4
+        return most, held
+
+    assert most_at_once(64_000_000_000) == (2, [])
+    most, held = most_at_once(10_000_000)
+    assert most == 1  # however little there is, one at a time goes on
+    assert all(reason.startswith("fewer frames at once: the next takes") for reason in held)
+    monkeypatch.undo()
+    told = plan.worker_room(into=plan_file.parent / "known")
+    assert 1e8 < told.worker < 4e9
+    assert told.fit == told.free // told.worker
+    code, said = glat(plan_file.parent, "check")
+    assert code == 0
+    assert re.search(r"\d+ workers? of [\d.]+ MB each fit into the memory that is free, [\d.]+ GB", said)

@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 import multiprocessing
 import os
+import platform
 import time
 from collections.abc import Callable
 from contextlib import suppress
@@ -53,6 +54,7 @@ from grandlattice.runs.outlook import (
     refuse_what_stands_there,
     write_down,
 )
+from grandlattice.runs.room import Room, WorkerRoom
 from grandlattice.runs.status import note_run
 from grandlattice.runs.tasks import Frames
 from grandlattice.runs.worker import end_with_children
@@ -60,6 +62,7 @@ from grandlattice.spawning import signals_held, without_main_script
 from grandlattice.stage import scene_files
 from grandlattice.tracer import PASSES, is_pass, warm_up
 
+_LOOKED_AT = 60  # frames that stand for all
 _WORTH_A_PROBE = 3e6  # pixels × samples; some seconds of one processor
 _FOR_THE_LEDGER = 120.0  # seconds a run waits to begin for somebody who holds its ledger
 
@@ -205,6 +208,14 @@ def forecast(begun: Run, workers: int) -> float | None:
         return 0.0
     found = estimate(begun.outlook.todo, workers, 1, begun.ledger, None)
     return None if found is None else found.seconds
+
+
+def worker_room(planned: Planned, indices: Indices) -> WorkerRoom:
+    """How many workers fit into the memory that is free, for some of the cells spread over all."""
+    listed = tasks(planned, indices, "first")
+    chosen = np.unique(np.linspace(0, len(listed) - 1, min(_LOOKED_AT, len(listed))).astype(int))
+    room = Room(planned.ledger.peaks(platform.node()))
+    return room.for_workers([listed[int(k)] for k in chosen])
 
 
 def only_unfinished(run: Run) -> Outlook:

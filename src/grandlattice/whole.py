@@ -47,6 +47,7 @@ if TYPE_CHECKING:
     from grandlattice.plan.running import RunBlock
     from grandlattice.planned import Planned
     from grandlattice.runs import Estimate, Event, Outlook, Run, Steering, Task
+    from grandlattice.runs.room import WorkerRoom
     from grandlattice.runs.tasks import Frames
 
 
@@ -534,6 +535,15 @@ class Plan:
     def proof_folder(self) -> Path:
         """Where proofs land when nobody says otherwise."""
         return self.folder / f"{self.name}-proof"
+
+    def worker_room(
+        self, at: Sequence[str] = (), *, sets: Sequence[str] = (), into: str | Path | None = None
+    ) -> WorkerRoom:
+        """What a worker holds at most, and how many fit into the memory that is free; from frames that were
+        rendered before, where there are any."""
+        from grandlattice import production
+
+        return production.worker_room(self._planned(into), self.cells.indices(*at, sets=sets))
 
     def default_workers(self, **conduct: Any) -> int:
         """All processors but those the plan spares, one if it does not say; at least one.

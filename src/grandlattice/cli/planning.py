@@ -292,7 +292,9 @@ def check(
     else:
         console.print(f"[green]✓[/green] {many(number, 'cell')} checked, nothing stands in the way")
         for step in queue:
-            console.print(f"[dim]{escape(saved(step.plan))}[/dim]")
+            room = step.plan.worker_room(step.at, sets=step.sets, into=into)
+            fit = f"{many(room.fit, 'worker')} of {size(room.worker)} each fit into the memory that is free"
+            console.print(f"[dim]{escape(saved(step.plan))}; {fit}, {size(room.free)}[/dim]")
         next_step(f"glat run{arguments([plan], at, sets, settings, into)}")
     if bad:
         raise typer.Exit(1)

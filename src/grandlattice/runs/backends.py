@@ -58,6 +58,11 @@ class Backend(Protocol):
         """Those tasks, with what their workers hold now."""
         ...
 
+    @property
+    def idle_bytes(self) -> int:
+        """What the worker holds that would take the next task."""
+        ...
+
     def probe(self, probes: Sequence[Probe]) -> list[Taken | None]:
         """Measure what cells take, as many at a time as there are seats; None for what went wrong.
 
@@ -114,6 +119,10 @@ class InPlace:
     @property
     def under_way(self) -> list[UnderWay]:
         return [self._doing] if self._doing else []
+
+    @property
+    def idle_bytes(self) -> int:
+        return 0  # nothing else is ever under way
 
     def probe(self, probes: Sequence[Probe]) -> list[Taken | None]:
         return [self._probed(probe) for probe in probes]
@@ -201,6 +210,17 @@ class Processes:
                 doing.peak_bytes = max(doing.peak_bytes, worker.seen.memory_info().rss)
         return list(self._busy.values())
 
+    @property
+    def idle_bytes(self) -> int:
+        number = self._seat()
+        with suppress(psutil.Error):
+            return int(self._seats[number].seen.memory_info().rss) if number < len(self._seats) else 0
+        return 0
+
+    def _seat(self) -> int:
+        """Who takes the next task; beyond the seats there are, somebody new."""
+        return next(k for k in range(len(self._seats) + 1) if k not in self._busy)
+
     def probe(self, probes: Sequence[Probe]) -> list[Taken | None]:
         found: list[Taken | None] = []
         for first in range(0, len(probes), len(self._seats)):
@@ -221,7 +241,7 @@ class Processes:
         return None
 
     def begin(self, task: Task) -> int:
-        number = next(k for k in range(len(self._seats) + 1) if k not in self._busy)
+        number = self._seat()
         if number == len(self._seats):
             self._seats.append(self._start(number))
         worker = self._seats[number]

@@ -7,6 +7,7 @@ budget, for room on the disk.  Everything that happens is told as events.
 
 from __future__ import annotations
 
+import platform
 import signal
 import threading
 import time
@@ -31,6 +32,7 @@ from grandlattice.runs.events import (
     UnderWay,
 )
 from grandlattice.runs.ledger import WAITING
+from grandlattice.runs.room import Room
 from grandlattice.runs.run import Run
 from grandlattice.runs.run_record import RunRecord
 from grandlattice.runs.schedule import Patience, Schedule
@@ -69,6 +71,7 @@ class Coordinator:
         self.paused = False
         self._patience = patience
         self._record = RunRecord(run, note_tasks, lambda: backend.under_way)
+        self._room, self._short = Room(run.ledger.peaks(platform.node())), ""
         self._tell = on_event or (lambda event: None)
         self._store = run.store
         self._ending = False
@@ -162,6 +165,10 @@ class Coordinator:
             if self.spending.cell_is_spent(task):
                 self._leave_out(task)
                 continue
+            self._short = self._room.lack(task, self.backend.under_way, self.backend.idle_bytes)
+            if self._short:
+                self.schedule.put_back(number)
+                return
             task = self._record.begin_try(task, self.schedule.tries(number))
             worker = self.backend.begin(task)
             self._follow(Started(task, worker))
@@ -203,6 +210,7 @@ class Coordinator:
         self.spending.add(task, result.seconds, result.cores)
         self._worked += task.work
         self._worked_seconds += result.seconds
+        self._room.learn(task, result.peak_bytes)
         self.run.finished.append(event)
         self._record.finished(event)
         self._record.log(task, result.log)
@@ -251,7 +259,7 @@ class Coordinator:
             if time.monotonic() - self._beat > _HEARTBEAT:
                 self._beat = time.monotonic()
                 self._record.note_run(heard=time.time(), **self._spent())
-        self._say_held("paused" if self.paused else self._full.reason if self._full else "")
+        self._say_held("paused" if self.paused else self._full.reason if self._full else self._short)
 
     def _spent(self) -> dict[str, float]:
         return {

@@ -299,6 +299,19 @@ class Ledger(LedgerFile):
             row = connection.execute("SELECT answer, refused FROM orders WHERE id = ?", (order,)).fetchone()
         return None if row is None or row[0] is None else (str(row[0]), bool(row[1]))
 
+    def peaks(self, host: str) -> dict[str, int]:
+        """Kind of frame → the most bytes one of them held on a machine."""
+        if not self.file.exists():
+            return {}
+        told = "kind, run, peak_bytes"
+        with self.open() as connection:
+            rows = connection.execute(
+                f"SELECT kind, MAX(peak_bytes) FROM (SELECT {told} FROM tasks UNION ALL SELECT {told} "
+                "FROM past) JOIN runs USING (run) WHERE host = ? AND kind != '' AND peak_bytes > 0 "
+                "GROUP BY kind", (host,),
+            )  # fmt: skip
+            return {str(kind): int(peak) for kind, peak in rows}
+
     # --- temporary files -----------------------------------------------------------------------
 
     def note_parts(self, attempt: str, paths: Iterable[str]) -> None:
