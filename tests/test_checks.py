@@ -11,7 +11,7 @@ from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade
 import grandlattice as lattice
 from conftest import PLAN
 from grandlattice.tracer import can_denoise
-from shapes import room_scene, sphere, write_geometry
+from shapes import make_material, room_scene, sphere, write_geometry
 
 
 def findings(plan_file: Path, change=None, plan: str = PLAN, **options) -> list[str]:
@@ -328,3 +328,24 @@ def test_a_region_beyond_the_picture_is_said(plan_file: Path) -> None:
     assert "lies outside the picture of" in said("900000 0 900001 10")
     assert "reaches beyond the picture of" in said("0 0 900001 10")
     assert "region" not in said("0 0 10 10")
+
+
+@pytest.mark.parametrize("chosen", [False, True])
+def test_an_image_that_a_variant_lacks_is_missed_where_the_variant_is_chosen(
+    plan_file: Path, chosen: bool
+) -> None:
+    def change(stage: Usd.Stage) -> None:
+        toys = stage.GetPrimAtPath("/World/Toys").GetVariantSets().GetVariantSet("size")
+        toys.SetVariantSelection("large")
+        with toys.GetVariantEditContext():
+            odd = make_material(stage, "/World/Toys/Odd", diffuseColor="gone.png")
+            for name in ("BallA", "BallB"):
+                UsdShade.MaterialBindingAPI.Apply(stage.GetPrimAtPath(f"/World/Toys/{name}")).Bind(odd)
+        toys.SetVariantSelection("small")
+
+    size = "large" if chosen else "small"
+    plan = PLAN.replace(
+        "    day:\n", f"    day: {{edits: [{{choose: {{on: /World/Toys, size: {size}}}}}]}}\n"
+    )
+    missed = [line for line in findings(plan_file, change, plan=plan) if "gone.png is missing" in line]
+    assert len(missed) == chosen

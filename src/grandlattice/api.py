@@ -44,15 +44,19 @@ def plan_schema() -> dict[str, Any]:
     }
 
 
-def survey(scene: str | Path) -> Survey:
+def survey(scene: str | Path, *, bounds: bool = True) -> Survey:
     """What is in a USD scene.
+
+    Parameters
+    ----------
+    bounds : also work out the corners of everything, which of a large scene takes longer than all the rest.
 
     Raises
     ------
     SceneError
         When it is missing or no USD.
     """
-    return survey_scene(open_scene(Path(scene)))
+    return survey_scene(open_scene(Path(scene)), bounds=bounds)
 
 
 def begin(scene: str | Path, plan: str | Path | None = None, *, look: bool = True) -> Path:
@@ -74,7 +78,10 @@ def begin(scene: str | Path, plan: str | Path | None = None, *, look: bool = Tru
     """
     scene = Path(scene)
     file = Path(plan) if plan is not None else scene.with_name(scene.stem + ENDING)
-    seen = survey(scene)
+    opened = open_scene(scene)
+    seen = survey_scene(opened, bounds=False)
+    if not seen.cameras:  # one is proposed that sees everything
+        seen = survey_scene(opened)
     text, framing = draft_plan(seen, file)
     _write_new(file, text, f"glat cells {file.name} shows what it renders; --plan names another file")
     if framing is not None:

@@ -23,6 +23,7 @@ from grandlattice.stage import (
     Explainer,
     Opinion,
     Snapshotter,
+    asks_for,
     named,
     omission_cure,
     rivals,
@@ -32,7 +33,7 @@ from grandlattice.stage import (
 
 def check_scene(checked: Checked) -> Iterator[Finding]:
     """Missing files, compositions that failed, and what the tracer draws otherwise or not."""
-    survey = survey_scene(checked.scene)
+    survey = survey_scene(checked.scene, bounds=False)
     for asset in survey.assets:
         if not asset.found:
             yield Finding(
@@ -166,7 +167,15 @@ class _Textures:
 
     def findings(self, checked: Checked) -> Iterator[Finding]:
         inspect = checked.facilities.inspect
-        # Files that are not there are said once, of the scene or of the edit that names them.
+        for file, (prim, cells) in self._asked.items():
+            # What the scene as it stands asks for is said of the scene, what an edit names of the edit.
+            gone = file and "[" not in file and not is_file(file)
+            if gone and not asks_for(checked.scene, prim, file):
+                yield Finding(
+                    WARNING if checked.allow_missing else ERROR, f"The file {file} is missing.", prim,
+                    "put it back; or render its fallback colour with --allow-missing",
+                    tuple(dict.fromkeys(cells)),
+                )  # fmt: skip
         files = [file for file in self._asked if file and "[" not in file and is_file(file)]
         for file, wrong in (inspect(files) if inspect is not None else {}).items():
             prim, cells = self._asked[file]

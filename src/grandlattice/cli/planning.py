@@ -35,7 +35,7 @@ def survey(scene: SceneFile, json: AsJson = False) -> None:
 
     Example:  glat survey orrery.usda
     """
-    found = lattice.survey(scene)
+    found = lattice.survey(scene, bounds=json)
     if json:
         print_json(found)
         return

@@ -19,13 +19,13 @@ from grandlattice.stage.exporting import export_cell
 from grandlattice.stage.omissions import named, omission_cure
 from grandlattice.stage.scene import Scene, files_read, open_scene, read_asset, scene_digest, scene_files
 from grandlattice.stage.snapshots import Snapshotter
-from grandlattice.stage.survey import Survey, survey_assets, survey_scene
+from grandlattice.stage.survey import Survey, asks_for, survey_scene
 from grandlattice.stage.switching import CellStage
 
 __all__ = [
     "CellStage", "Change", "Explainer", "Explanation", "Opinion", "Scene", "Snapshotter", "Survey",
-    "Swapped",
+    "Swapped", "asks_for",
     "draft_plan", "explain_settings", "export_cell", "files_read", "framing_file",
     "named", "omission_cure", "open_scene",
-    "read_asset", "rivals", "scene_digest", "scene_files", "survey_assets", "survey_scene", "swapped",
+    "read_asset", "rivals", "scene_digest", "scene_files", "survey_scene", "swapped",
 ]  # fmt: skip

@@ -5,16 +5,16 @@ Nothing is left out silently: survey, check and the notes of a run say what stan
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Sequence
 
 import numpy as np
 from pxr import Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdSkel
 
-from grandlattice.stage.attributes import is_light
 from grandlattice.stage.layered import is_layered
 from grandlattice.stage.lighting import KINDS, light_radiance
 from grandlattice.stage.looks import input_value, is_known_surface, surface_of
-from grandlattice.stage.shapes import is_shape
+from grandlattice.stage.prim_types import PrimType
 
 _SUBSURFACE = ("subsurface", "subsurface_weight")
 _UNREAD_WEIGHTS = {
@@ -32,44 +32,47 @@ _CURES = {
 }
 
 
-def omissions(stage: Usd.Stage, time: Usd.TimeCode) -> dict[str, list[str]]:
-    """What is left out or drawn otherwise → paths of the prims, in the order of the stage."""
-    found: dict[str, list[str]] = {}
-    for prim in stage.Traverse(Usd.TraverseInstanceProxies()):
-        for what in omitted_of(prim, time):
-            found.setdefault(what, []).append(str(prim.GetPath()))
-    return found
+def omitted_of(prim: Usd.Prim, kind: PrimType, time: Usd.TimeCode, has_variants: bool) -> Iterator[str]:
+    """What of a prim is left out or drawn otherwise, as it is said of several.
 
-
-def omitted_of(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:
-    """What of a prim is left out, as it is said of several."""
-    yield from _oddities(prim, time)
-    if prim.IsA(UsdGeom.Gprim):
-        yield from _of_shape(prim, time)
-    elif is_light(prim):
+    A scene may have a million prims: what most of them do not have is not asked of them.
+    """
+    if has_variants:
+        yield from _of_variants(prim)
+    said = prim.GetAuthoredPropertyNames() if kind.xformable else ()
+    if _ORDER in said:
+        yield from _of_transform(prim, time)
+    if kind.camera:
+        yield from _of_camera(UsdGeom.Camera(prim), time)
+    if kind.gprim:
+        yield from _of_shape(prim, kind, said, time)
+    elif kind.light:
         yield from _of_light(prim, time)
-    elif prim.IsA(UsdShade.Material):
+    elif kind.material:
         yield from _of_material(UsdShade.Material(prim), time)
-    elif prim.HasAPI(UsdGeom.ModelAPI):
+    elif kind.model:
         mode = UsdGeom.ModelAPI(prim).GetModelDrawModeAttr().Get(time)
         if mode in ("cards", "bounds", "origin"):
             yield f"Drawn as their full geometry and not as {mode}"
 
 
-def _oddities(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:
-    """Values that cannot be meant."""
-    for name in prim.GetVariantSets().GetNames() if prim.HasVariantSets() else ():
+_ORDER = UsdGeom.Tokens.xformOpOrder
+
+
+def _of_variants(prim: Usd.Prim) -> Iterator[str]:
+    for name in prim.GetVariantSets().GetNames():
         chosen = prim.GetVariantSets().GetVariantSet(name)
         if chosen.GetVariantSelection() and chosen.GetVariantSelection() not in chosen.GetVariantNames():
             yield f"The variant {chosen.GetVariantSelection()} of {name} is chosen, and is not there"
-    if prim.IsA(UsdGeom.Xformable) and UsdGeom.Xformable(prim).GetXformOpOrderAttr().HasAuthoredValue():
-        matrix = np.array(UsdGeom.Xformable(prim).GetLocalTransformation(time))
-        if not np.isfinite(matrix).all():
-            yield "Placed by numbers that are none"
-        elif abs(np.linalg.det(matrix[:3, :3])) < 1e-30:
-            yield "Squashed flat to nothing by their transform"
-    if prim.IsA(UsdGeom.Camera):
-        yield from _of_camera(UsdGeom.Camera(prim), time)
+
+
+def _of_transform(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:
+    # An infinite or missing number anywhere makes the determinant none, too.
+    volume = UsdGeom.Xformable(prim).GetLocalTransformation(time).GetDeterminant()
+    if not abs(volume) < math.inf:
+        yield "Placed by numbers that are none"
+    elif abs(volume) < 1e-30:
+        yield "Squashed flat to nothing by their transform"
 
 
 def _of_camera(camera: UsdGeom.Camera, time: Usd.TimeCode) -> Iterator[str]:
@@ -107,42 +110,44 @@ def _is_a_point(prim: Usd.Prim) -> bool:
     return bool(treated and treated.Get())
 
 
-def _of_shape(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:
-    if not is_shape(prim):
+def _of_shape(prim: Usd.Prim, kind: PrimType, said: Sequence[str], time: Usd.TimeCode) -> Iterator[str]:
+    if not kind.shape:
         yield f"Not drawn, being of type {prim.GetTypeName()}"
         return
-    if prim.IsA(UsdGeom.Mesh):
-        mesh = UsdGeom.Mesh(prim)
-        if mesh.GetSubdivisionSchemeAttr().Get(time) == UsdGeom.Tokens.loop:
+    if kind.mesh:
+        if _SCHEME in said and prim.GetAttribute(_SCHEME).Get(time) == UsdGeom.Tokens.loop:
             yield "Loop surfaces drawn as their cage"
-        yield from _of_primvars(mesh, time)
-    if prim.HasAPI(UsdSkel.BindingAPI):
+        for name in _PRIMVARS:
+            if name in said:
+                yield from _of_primvar(UsdGeom.Mesh(prim), UsdGeom.Primvar(prim.GetAttribute(name)), time)
+    if kind.skinned:
         binding = UsdSkel.BindingAPI(prim)
         if binding.GetJointIndicesPrimvar().HasValue():
             yield "Drawn at rest, the skeleton not being followed"
         if binding.GetBlendShapeTargetsRel().HasAuthoredTargets():
             yield "Drawn without their blend shapes"
-    if prim.IsA(UsdGeom.Curves) and UsdGeom.Curves(prim).GetNormalsAttr().HasAuthoredValue():
+    if kind.curves and UsdGeom.Curves(prim).GetNormalsAttr().HasAuthoredValue():
         yield "Ribbons drawn as tubes"
 
 
-def _of_primvars(mesh: UsdGeom.Mesh, time: Usd.TimeCode) -> Iterator[str]:
+_SCHEME = UsdGeom.Tokens.subdivisionScheme
+_PRIMVARS = ("primvars:st", "primvars:displayColor", "primvars:normals")
+
+
+def _of_primvar(mesh: UsdGeom.Mesh, primvar: UsdGeom.Primvar, time: Usd.TimeCode) -> Iterator[str]:
     """Texture coordinates, colours and normals that do not fit their mesh, and are not used then."""
-    for primvar in UsdGeom.PrimvarsAPI(mesh).GetPrimvarsWithAuthoredValues():
-        if primvar.GetPrimvarName() not in ("st", "displayColor", "normals"):
-            continue
-        values = primvar.Get(time)
-        if values is None or not hasattr(values, "__len__"):
-            continue
-        held = primvar.GetIndices(time) if primvar.IsIndexed() else values
-        counts = mesh.GetFaceVertexCountsAttr().Get(time) or []
-        expected = {
-            UsdGeom.Tokens.constant: 1, UsdGeom.Tokens.uniform: len(counts),
-            UsdGeom.Tokens.faceVarying: int(np.sum(counts)) if len(counts) else 0,
-        }.get(primvar.GetInterpolation(), len(mesh.GetPointsAttr().Get(time) or []))  # fmt: skip
-        broken = primvar.IsIndexed() and len(held) and not 0 <= np.min(held) <= np.max(held) < len(values)
-        if len(held) != expected or broken:
-            yield f"Primvars {primvar.GetPrimvarName()} that do not fit their mesh"
+    values = primvar.Get(time) if primvar.HasAuthoredValue() else None
+    if values is None or not hasattr(values, "__len__"):
+        return
+    held = primvar.GetIndices(time) if primvar.IsIndexed() else values
+    counts = mesh.GetFaceVertexCountsAttr().Get(time) or []
+    expected = {
+        UsdGeom.Tokens.constant: 1, UsdGeom.Tokens.uniform: len(counts),
+        UsdGeom.Tokens.faceVarying: int(np.sum(counts)) if len(counts) else 0,
+    }.get(primvar.GetInterpolation(), len(mesh.GetPointsAttr().Get(time) or []))  # fmt: skip
+    broken = primvar.IsIndexed() and len(held) and not 0 <= np.min(held) <= np.max(held) < len(values)
+    if len(held) != expected or broken:
+        yield f"Primvars {primvar.GetPrimvarName()} that do not fit their mesh"
 
 
 def _of_light(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:

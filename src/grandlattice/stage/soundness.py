@@ -10,6 +10,7 @@ from pxr import Ar, Sdf, Usd, UsdGeom
 from grandlattice.errors import Place, SceneError
 from grandlattice.filesystem import is_file, is_there
 
+_INSTANCER = "PointInstancer"
 _DEEPEST = 1000  # prims below one another; bounds are worked out by recursion
 _MOST_COPIES = 100_000_000  # that point instancers may unfold to
 
@@ -66,7 +67,7 @@ def refuse_bottomless(stage: Usd.Stage) -> None:
                 f"Prims are nested more than {_DEEPEST:,} deep.",
                 place=Place(prim=f"{str(path)[:80]}…"), cure="flatten the groups above it",
             )  # fmt: skip
-        if prim.IsA(UsdGeom.PointInstancer):
+        if prim.GetTypeName() == _INSTANCER:
             instancers[path] = prim
     if instancers:
         unfolded: dict[Sdf.Path, float] = {}

@@ -10,10 +10,10 @@ import numpy as np
 from pxr import Ar, Sdf, Usd, UsdGeom, UsdLux, UsdShade
 
 from grandlattice.filesystem import is_file
-from grandlattice.stage.attributes import is_light
 from grandlattice.stage.lighting import KINDS, camera_aspect, camera_stops, light_radiance
 from grandlattice.stage.looks import unknown_surface
 from grandlattice.stage.omissions import omitted_of
+from grandlattice.stage.prim_types import type_of
 from grandlattice.stage.scene import Scene, quiet_usd
 
 Corner = tuple[float, float, float]
@@ -85,8 +85,13 @@ class Survey:
     time_codes_per_second: float = 24.0
 
 
-def survey_scene(scene: Scene) -> Survey:
-    """Look through a scene once."""
+def survey_scene(scene: Scene, *, bounds: bool = True) -> Survey:
+    """Look through a scene once.
+
+    Parameters
+    ----------
+    bounds : also work out the corners of everything, which of a large scene takes longer than all the rest.
+    """
     stage = scene.stage
     start = Usd.TimeCode(scene.frames[0]) if scene.frames else Usd.TimeCode.EarliestTime()
     cameras, lights, materials = [], [], []
@@ -94,36 +99,39 @@ def survey_scene(scene: Scene) -> Survey:
     variants: dict[str, dict[str, list[str]]] = {}
     objects: Counter[str] = Counter()
     omitted: dict[str, list[str]] = {}
-    triangles = 0
+    triangles, copies = 0, _Copies(start)
+    assets: dict[str, AssetSurvey] = {}
     with quiet_usd():
         for prim in stage.Traverse(Usd.TraverseInstanceProxies()):
-            path = str(prim.GetPath())
-            for what in omitted_of(prim, start):
-                omitted.setdefault(what, []).append(path)
-            if prim.HasVariantSets() and not prim.IsInstanceProxy():
-                variants[path] = _variants(prim)
-            if prim.IsA(UsdGeom.Camera):
-                camera = UsdGeom.Camera(prim)
-                cameras.append(
-                    CameraSurvey(
-                        path, camera_aspect(prim), camera.GetProjectionAttr().Get(),
-                        camera.GetFStopAttr().Get() or 0.0, camera_stops(prim, start),
-                    )
-                )  # fmt: skip
-            elif is_light(prim):
+            kind = type_of(prim)
+            has_variants = prim.HasVariantSets()
+            for what in omitted_of(prim, kind, start, has_variants):
+                omitted.setdefault(what, []).append(str(prim.GetPath()))
+            if has_variants and not prim.IsInstanceProxy():
+                variants[str(prim.GetPath())] = _variants(prim)
+            if not kind.plain:
+                _note_files(assets, prim)
+            if kind.mesh:
+                objects["Mesh"] += 1
+                counts = prim.GetAttribute(_COUNTS).Get(start)
+                if counts:
+                    own = int(np.add.reduce(np.asarray(counts), dtype=np.int64)) - 2 * len(counts)
+                    triangles += own * copies.of(prim)
+            elif kind.camera:
+                cameras.append(_camera(UsdGeom.Camera(prim), start))
+            elif kind.light:
                 lights.append(_light(prim, start))
-            elif prim.IsA(UsdShade.Material):
+            elif kind.material:
+                path = str(prim.GetPath())
                 materials.append(path)
                 if reason := unknown_surface(UsdShade.Material(prim)):
                     unknown[path] = reason
-            elif prim.IsA(UsdGeom.Mesh):
-                objects["Mesh"] += 1
-                counts = UsdGeom.Mesh(prim).GetFaceVertexCountsAttr().Get(start)
-                own = int((np.array(counts) - 2).sum()) if counts else 0
-                triangles += own * copies_at(prim, start)
-            elif prim.IsA(UsdGeom.Gprim) or prim.IsA(UsdGeom.PointInstancer):
+            elif kind.gprim or kind.instancer:
                 objects[prim.GetTypeName()] += 1
+            if kind.instancer:
+                copies.enter(prim)
         problems = tuple(str(error) for error in stage.GetCompositionErrors())
+        whole = _with_missing_layers(scene, assets)
     said = UsdGeom.GetStageMetersPerUnit(stage)
     if said != scene.metres_per_unit:
         problems += (
@@ -132,27 +140,59 @@ def survey_scene(scene: Scene) -> Survey:
     return Survey(
         scene.file, scene.up_axis, scene.metres_per_unit, scene.frames, scene.frames_per_second,
         tuple(cameras), tuple(lights), tuple(materials), unknown, variants, dict(objects),
-        omitted, triangles, survey_assets(scene), problems, _bounds(stage, start),
+        omitted, triangles, whole, problems, _bounds(stage, start) if bounds else None,
         stage.GetTimeCodesPerSecond(),
     )  # fmt: skip
 
 
-def copies_at(prim: Usd.Prim, time: Usd.TimeCode) -> int:
-    """How often a prim is drawn: once, or as often as the point instancers above it have it."""
-    count, below = 1, prim
-    parent = prim.GetParent()
-    while parent and not parent.IsPseudoRoot():
-        if parent.IsA(UsdGeom.PointInstancer):
-            instancer = UsdGeom.PointInstancer(parent)
-            targets = instancer.GetPrototypesRel().GetForwardedTargets()
-            which = [k for k, target in enumerate(targets) if below.GetPath().HasPrefix(target)]
-            mask = instancer.ComputeMaskAtTime(time)
-            indices = np.array(instancer.GetProtoIndicesAttr().Get(time) or [])
-            indices = indices[np.array(mask, bool)] if len(mask) == len(indices) else indices
-            count *= int(np.isin(indices, which).sum())
-            below = parent
-        parent = parent.GetParent()
-    return count
+_COUNTS = UsdGeom.Tokens.faceVertexCounts
+
+
+class _Copies:
+    """How often prims are drawn, asked for in the order of the stage: once, or as often as the point
+    instancers above them have them."""
+
+    def __init__(self, time: Usd.TimeCode) -> None:
+        self._time = time
+        self._above: list[tuple[Usd.Prim, dict[Sdf.Path, int]]] = []  # with how often each prototype stands
+
+    def enter(self, instancer: Usd.Prim) -> None:
+        """The prims that follow may be below an instancer."""
+        self._leave(instancer.GetPath())
+        self._above.append((instancer, _counts_of(UsdGeom.PointInstancer(instancer), self._time)))
+
+    def of(self, prim: Usd.Prim) -> int:
+        """How often a prim is drawn."""
+        if not self._above:
+            return 1
+        path = prim.GetPath()
+        self._leave(path)
+        count = 1
+        for instancer, counts in reversed(self._above):
+            count *= sum(n for prototype, n in counts.items() if path.HasPrefix(prototype))
+            path = instancer.GetPath()
+        return count
+
+    def _leave(self, path: Sdf.Path) -> None:
+        while self._above and not path.HasPrefix(self._above[-1][0].GetPath()):
+            self._above.pop()
+
+
+def _counts_of(instancer: UsdGeom.PointInstancer, time: Usd.TimeCode) -> dict[Sdf.Path, int]:
+    """Prototypes, and how often each of them is drawn."""
+    targets = instancer.GetPrototypesRel().GetForwardedTargets()
+    mask = instancer.ComputeMaskAtTime(time)
+    indices = np.array(instancer.GetProtoIndicesAttr().Get(time) or [], np.int64)
+    indices = indices[np.array(mask, bool)] if len(mask) == len(indices) else indices
+    return {target: int(np.count_nonzero(indices == k)) for k, target in enumerate(targets)}
+
+
+def _camera(camera: UsdGeom.Camera, time: Usd.TimeCode) -> CameraSurvey:
+    prim = camera.GetPrim()
+    return CameraSurvey(
+        str(prim.GetPath()), camera_aspect(prim), camera.GetProjectionAttr().Get(),
+        camera.GetFStopAttr().Get() or 0.0, camera_stops(prim, time),
+    )  # fmt: skip
 
 
 def _bounds(stage: Usd.Stage, time: Usd.TimeCode) -> tuple[Corner, Corner] | None:
@@ -182,26 +222,45 @@ def _light(prim: Usd.Prim, time: Usd.TimeCode) -> LightSurvey:
     return LightSurvey(str(prim.GetPath()), name, nits, bool(lit), bool(kind))
 
 
-def survey_assets(scene: Scene) -> tuple[AssetSurvey, ...]:
-    """Every file the scene asks for: images and layers, each with a prim that asks for it."""
-    found: dict[str, AssetSurvey] = {}
-    with quiet_usd():
-        for prim in scene.stage.Traverse(Usd.TraverseInstanceProxies()):
-            for attribute in prim.GetAuthoredAttributes():
-                if attribute.GetTypeName() not in (
-                    Sdf.ValueTypeNames.Asset, Sdf.ValueTypeNames.AssetArray,
-                ):  # fmt: skip
-                    continue
-                value = attribute.Get()
-                for asset in [value] if isinstance(value, Sdf.AssetPath) else value or ():
-                    if asset.path:
-                        _note(found, asset.path, str(prim.GetPath()), _is_there(asset, attribute))
-        _, unresolved = scene.named
-        told = {Path(asset.file).name for asset in found.values() if not asset.found}
-        for name in unresolved:
-            if Path(name).name not in told:
-                _note(found, str(name), _referrer(scene, str(name)), False)
+def _with_missing_layers(scene: Scene, found: dict[str, AssetSurvey]) -> tuple[AssetSurvey, ...]:
+    """Every file the scene as it stands asks for, each with a prim that asks for it: those that prims name,
+    and layers that are not there.
+
+    Images are named by shaders, lights and the like; shapes and groups are not asked for any.
+    """
+    told = {Path(asset.file).name for asset in found.values() if not asset.found}
+    for name in _missing_layers(scene.stage):
+        if Path(name).name not in told:
+            _note(found, name, _referrer(scene, name), False)
     return tuple(sorted(found.values(), key=lambda asset: (asset.found, asset.file)))
+
+
+def asks_for(scene: Scene, path: str, file: str) -> bool:
+    """Whether a prim of the scene, as it stands, asks for a file."""
+    found: dict[str, AssetSurvey] = {}
+    prim = scene.stage.GetPrimAtPath(path)
+    if prim:
+        _note_files(found, prim)
+    return any(file == name or Path(file).name == Path(name).name for name in found)
+
+
+def _note_files(found: dict[str, AssetSurvey], prim: Usd.Prim) -> None:
+    for attribute in prim.GetAuthoredAttributes():
+        if attribute.GetTypeName() in (Sdf.ValueTypeNames.Asset, Sdf.ValueTypeNames.AssetArray):
+            value = attribute.Get()
+            for asset in [value] if isinstance(value, Sdf.AssetPath) else value or ():
+                if asset.path:
+                    _note(found, asset.path, str(prim.GetPath()), _is_there(asset, attribute))
+
+
+def _missing_layers(stage: Usd.Stage) -> list[str]:
+    """Layers that those of a stage ask for and that are not there, as they are named."""
+    missing: dict[str, None] = {}
+    for layer in stage.GetUsedLayers():
+        for name in () if layer.anonymous else layer.GetCompositionAssetDependencies():
+            if name and not Ar.GetResolver().Resolve(layer.ComputeAbsolutePath(name)):
+                missing.setdefault(name)
+    return list(missing)
 
 
 def _note(found: dict[str, AssetSurvey], file: str, prim: str, there: bool) -> None:
