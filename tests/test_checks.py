@@ -339,8 +339,8 @@ def test_an_image_that_a_variant_lacks_is_missed_where_the_variant_is_chosen(
         toys.SetVariantSelection("large")
         with toys.GetVariantEditContext():
             odd = make_material(stage, "/World/Toys/Odd", diffuseColor="gone.png")
-            for name in ("BallA", "BallB"):
-                UsdShade.MaterialBindingAPI.Apply(stage.GetPrimAtPath(f"/World/Toys/{name}")).Bind(odd)
+            extra = write_geometry(stage, "/World/Toys/Extra", sphere(8)).GetPrim()
+            UsdShade.MaterialBindingAPI.Apply(extra).Bind(odd)
         toys.SetVariantSelection("small")
 
     size = "large" if chosen else "small"

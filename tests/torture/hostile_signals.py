@@ -1,7 +1,7 @@
 """Ctrl-C and its like at random moments, cold and warm: the command ends in order, with its code, and the
 next run completes.
 
-    python tests/torture/hostile_signals.py [--count 200] [--cold 20] [--seed 1]
+    python tests/torture/hostile_signals.py [--count 200] [--cold 20] [--seed 1] [--signal SIGINT]
 """
 
 from __future__ import annotations
@@ -25,9 +25,10 @@ from shapes import room_scene
 GLAT = [sys.executable, "-m", "grandlattice"]
 
 
-def struck(folder: Path, rng: random.Random, cold: bool) -> str:
+def struck(folder: Path, rng: random.Random, cold: bool, always: str | None) -> str:
     """What is wrong with how a run ends that is struck at a random moment; empty where nothing is."""
     number = rng.choice([signal.SIGINT] * 3 + [signal.SIGTERM, signal.SIGHUP])
+    number = number if always is None else signal.Signals[always]
     environment = {
         **os.environ,
         **({"GRANDLATTICE_CACHE": str(folder / f"cache{rng.random()}")} if cold else {}),
@@ -60,6 +61,7 @@ def main() -> None:
     asked.add_argument("--count", type=int, default=200)
     asked.add_argument("--cold", type=int, default=20)
     asked.add_argument("--seed", type=int, default=1)
+    asked.add_argument("--signal", help="always this one, such as SIGINT")
     how = asked.parse_args()
     rng, found = random.Random(how.seed), 0
     with tempfile.TemporaryDirectory() as name:
@@ -68,7 +70,7 @@ def main() -> None:
         plan = folder / "room.lattice.yaml"
         plan.write_text(PLAN.replace("samples: 4", "samples: 1500\n  frames: 1-8"))
         for k in range(how.count):
-            problem = struck(folder, rng, cold=k < how.cold)
+            problem = struck(folder, rng, cold=k < how.cold, always=how.signal)
             if problem:
                 found += 1
                 print(f"### {k}: {problem}", flush=True)
