@@ -63,6 +63,8 @@ def main() -> None:
     asked.add_argument("--seed", type=int, default=1)
     asked.add_argument("--signal", help="always this one, such as SIGINT")
     how = asked.parse_args()
+    for number in (signal.SIGINT, signal.SIGHUP):  # a shell that put us in the background had them ignored
+        signal.signal(number, signal.SIG_DFL)
     rng, found = random.Random(how.seed), 0
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)

@@ -1,0 +1,142 @@
+"""A thousand kills of anything: the coordinator, a worker, all of a run at once; then every file is there
+once, whole, with the pixels it has in an undisturbed night.
+
+    python tests/torture/many_kills.py FOLDER [--kills 1000] [--seed 1]
+
+What was done is kept in the folder: the same command goes on where it stopped.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import random
+import signal
+import sqlite3
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parent.parent))
+sys.path.insert(0, str(Path(__file__).parent))
+
+import psutil
+from test_nights import COMMAND, whole
+
+import grandlattice as lattice
+from conftest import PLAN
+from shapes import room_scene
+
+KINDS = ("coordinator", "worker", "worker", "everything")
+
+
+class Campaign:
+    """Nights of 240 frames of about 0.2 seconds each, in a folder that remembers how far they came."""
+
+    def __init__(self, folder: Path, seed: int) -> None:
+        self.folder, self.notes = folder, folder / "campaign.json"
+        self.plan, self.straight = folder / "room.lattice.yaml", folder / "straight"
+        self.done = dict.fromkeys(KINDS, 0) | {"nights": 0}
+        if self.notes.exists():
+            self.done = json.loads(self.notes.read_text())
+        else:
+            folder.mkdir(parents=True, exist_ok=True)
+            room_scene(folder / "room.usda")
+            self.plan.write_text(PLAN.replace("samples: 4", "samples: 280\n  frames: 1-60"))
+            assert lattice.open_plan(self.plan).run(workers=2, into=self.straight).ok
+            self.note()
+        self.expected = whole(self.straight)
+        self.rng = random.Random(f"{seed} {self.kills}")
+
+    @property
+    def kills(self) -> int:
+        return sum(self.done[kind] for kind in set(KINDS))
+
+    def note(self) -> None:
+        self.notes.write_text(json.dumps(self.done))
+
+    def night(self, most: int) -> str:
+        """One night, killed again and again until it is done; what is wrong with what it leaves."""
+        fresh = ["--fresh"] if self.done["nights"] else []
+        for _ in range(400):
+            code = self.attempt(fresh, most)
+            fresh = []
+            if code == 0:
+                break
+        else:
+            return "the night never ended"
+        self.done["nights"] += 1
+        self.note()
+        return self.wrong()
+
+    def attempt(self, fresh: list[str], most: int) -> int:
+        """One run, until it ends or is killed; its exit code."""
+        process = subprocess.Popen(
+            [*COMMAND, *fresh], cwd=self.folder, start_new_session=True, stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+        while True:
+            try:
+                return process.wait(self.rng.uniform(0.3, 3.0))
+            except subprocess.TimeoutExpired:
+                pass
+            if self.kills >= most:
+                return process.wait(600)
+            kind = self.rng.choice(KINDS)
+            if self.strike(process, kind):
+                self.done[kind] += 1
+                self.note()
+
+    def strike(self, process: subprocess.Popen, kind: str) -> bool:
+        """Kill something of a run; whether it was there."""
+        try:
+            children = [
+                child for child in psutil.Process(process.pid).children()
+                if "spawn_main" in " ".join(child.cmdline())
+            ]  # fmt: skip
+            if kind == "coordinator":
+                process.kill()
+                for child in children:  # they end by themselves
+                    child.wait(30)
+            elif kind == "everything":
+                os.killpg(process.pid, signal.SIGKILL)
+            elif children:
+                self.rng.choice(children).kill()
+            else:
+                return False
+        except (psutil.NoSuchProcess, ProcessLookupError):
+            return False
+        return True
+
+    def wrong(self) -> str:
+        """What is wrong with the pictures; empty where nothing is."""
+        found = whole(self.folder / "out")
+        expected = {name.removeprefix("out/"): digest for name, digest in self.expected.items()}
+        if found != expected:
+            return f"{len(found)} pictures of {len(expected)}, or other pixels"
+        if left := [path for path in self.folder.rglob("*.part*") if "straight" not in path.parts]:
+            return f"left behind: {left[:3]}"
+        with sqlite3.connect(self.folder / "room.ledger.sqlite") as ledger:
+            rows, once = ledger.execute("SELECT COUNT(*), COUNT(DISTINCT path) FROM files").fetchone()
+        return "" if rows == once == len(expected) else f"the ledger knows {rows} files, {once} of them once"
+
+
+def main() -> None:
+    asked = argparse.ArgumentParser()
+    asked.add_argument("folder", type=Path)
+    asked.add_argument("--kills", type=int, default=1000)
+    asked.add_argument("--seed", type=int, default=1)
+    how = asked.parse_args()
+    campaign, found, began = Campaign(how.folder, how.seed), 0, time.monotonic()
+    while campaign.kills < how.kills:
+        problem = campaign.night(how.kills)
+        found += bool(problem)
+        print(f"{campaign.done}  {problem or 'as undisturbed'}", flush=True)
+    print(f"{campaign.kills} kills, {found} problems, {time.monotonic() - began:.0f} s")
+    sys.exit(1 if found else 0)
+
+
+if __name__ == "__main__":
+    main()
