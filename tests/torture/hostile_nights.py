@@ -6,7 +6,6 @@ there once and whole, and the ledger knows it.
 
 from __future__ import annotations
 
-import argparse
 import os
 import random
 import shutil
@@ -19,6 +18,8 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 
+from campaign import GLAT, Campaign
+
 import grandlattice as lattice
 import test_trouble as trouble
 from conftest import PLAN
@@ -26,7 +27,6 @@ from grandlattice.images import inspect_image
 from grandlattice.runs import Ledger
 from shapes import room_scene
 
-GLAT = [sys.executable, "-m", "grandlattice"]
 LEDGERS: list[Callable[[Path], object]] = [
     trouble.hold, trouble.read, trouble.damage, trouble.take_away, trouble.replace_by_garbage,
     trouble.replace_by_nothing, trouble.replace_by_a_copy, trouble.replace_by_a_folder,
@@ -93,23 +93,15 @@ def drawn(folder: Path, rng: random.Random) -> str:
 
 
 def main() -> None:
-    asked = argparse.ArgumentParser()
-    asked.add_argument("--seconds", type=float, default=300.0)
-    asked.add_argument("--seed", type=int, default=1)
-    how = asked.parse_args()
-    rng, began, found, count = random.Random(how.seed), time.monotonic(), 0, 0
+    campaign = Campaign("nights", 300.0)
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         room_scene(folder / "room.usda")
         (folder / "room.lattice.yaml").write_text(PLAN.replace("samples: 4", "samples: 1000\n  frames: 1-8"))
-        while time.monotonic() - began < how.seconds:
-            count += 1
-            problem = night(folder, rng) if count % 2 else drawn(folder, rng)
-            if problem:
-                found += 1
-                print(f"### {count}: {problem}", flush=True)
-    print(f"{count} nights, {found} problems")
-    sys.exit(1 if found else 0)
+        while campaign.goes_on:
+            spoil = drawn if campaign.count % 2 else night
+            campaign.tried(f"seed {campaign.seed}, night {campaign.count}", spoil(folder, campaign.rng))
+    campaign.end()
 
 
 if __name__ == "__main__":

@@ -9,23 +9,20 @@ something that was not foreseen.
 
 from __future__ import annotations
 
-import argparse
 import os
 import random
-import subprocess
 import sys
 import tempfile
-import time
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
+
+from campaign import Campaign, answer
 
 from conftest import PLAN
 from harbour import PLAN as HARBOUR
 from shapes import room_scene
 
-GLAT = [sys.executable, "-m", "grandlattice"]
-WITHIN = 30.0  # seconds
 CASES: dict[str, str] = {}
 
 
@@ -193,43 +190,28 @@ def problem_of(folder: Path, text: str) -> str:
     """What is wrong with how the commands answer a plan; empty where nothing is."""
     (folder / "room.lattice.yaml").write_text(text, encoding="utf-8", errors="surrogateescape")
     for command in ("cells", "check"):
-        try:
-            done = subprocess.run(
-                [*GLAT, command, "room.lattice.yaml"], cwd=folder, capture_output=True, text=True, timeout=WITHIN,
-                errors="replace", check=False,
-            )  # fmt: skip
-        except subprocess.TimeoutExpired:
-            return f"glat {command} did not answer within {WITHIN:.0f} s"
-        said = done.stdout + done.stderr
-        if done.returncode not in (0, 1, 2) or "not foresee" in said or "Traceback" in said or "\x1b" in said:
-            return f"glat {command} ended with {done.returncode}: {said[-600:]}"
-        if done.returncode == 2:
-            return ""
+        code, problem = answer(folder, command, "room.lattice.yaml")
+        if problem or code == 2:
+            return problem
     return ""
 
 
 def main() -> None:
-    asked = argparse.ArgumentParser()
-    asked.add_argument("--seconds", type=float, default=600.0)
-    asked.add_argument("--seed", type=int, default=1)
-    how = asked.parse_args()
-    rng, began, found, count = random.Random(how.seed), time.monotonic(), 0, 0
+    campaign = Campaign("plans", 600.0)
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         room_scene(folder / "room.usda")
         (folder / "no.usd").write_text("hello")
         os.mkfifo(folder / "fifo.usda")
         os.mkfifo(folder / "fifo.png")
-        waiting = list(CASES.items())
-        while waiting or time.monotonic() - began < how.seconds:
-            title, text = waiting.pop(0) if waiting else (f"seed {how.seed}, plan {count}", grown(rng))
-            count += 1
+        for title, text in CASES.items():
+            campaign.tried(title, problem_of(folder, text))
+        while campaign.goes_on:
+            text = grown(campaign.rng)
             problem = problem_of(folder, text)
-            if problem:
-                found += 1
-                print(f"### {title}: {problem}\n{text[:1500]}\n", flush=True)
-    print(f"{count} plans, {found} problems")
-    sys.exit(1 if found else 0)
+            shown = f"{problem}\n{text[:1500]}\n" if problem else ""
+            campaign.tried(f"seed {campaign.seed}, plan {campaign.count}", shown)
+    campaign.end()
 
 
 if __name__ == "__main__":

@@ -8,27 +8,23 @@ and cut at random, for as long as is asked for.
 
 from __future__ import annotations
 
-import argparse
 import inspect
 import os
 import random
 import shutil
-import subprocess
 import sys
 import tempfile
-import time
 from collections.abc import Callable
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 
+from campaign import Campaign, answer
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade
 
 from conftest import PLAN
 from shapes import room_scene
 
-GLAT = [sys.executable, "-m", "grandlattice"]
-WITHIN = 60.0  # seconds
 nan = float("nan")
 
 
@@ -316,24 +312,7 @@ def problems_of(folder: Path) -> list[str]:
     shutil.rmtree(folder / "out", ignore_errors=True)
     for old in [*folder.glob("*.sqlite*"), *folder.glob("scene.*lattice*"), *folder.glob("scene.framing*")]:
         old.unlink()
-    for command in COMMANDS:
-        try:
-            done = subprocess.run(
-                [*GLAT, *command], cwd=folder, capture_output=True, text=True, timeout=WITHIN, errors="replace",
-                check=False,
-            )  # fmt: skip
-        except subprocess.TimeoutExpired:
-            found.append(f"glat {command[0]} did not answer within {WITHIN:.0f} s")
-            continue
-        said = done.stdout + done.stderr
-        wrong = [
-            w
-            for w in ("not foresee", "Traceback", "\x1b", "pxrInternal", "something was raised")
-            if w in said
-        ]
-        if done.returncode not in (0, 1, 2) or wrong:
-            found.append(f"glat {command[0]} ended with {done.returncode}: {said[-600:]}")
-    return found
+    return [*found, *filter(None, (answer(folder, *command, within=60.0)[1] for command in COMMANDS))]
 
 
 def spoiled(data: bytes, rng: random.Random) -> bytes:
@@ -347,49 +326,37 @@ def spoiled(data: bytes, rng: random.Random) -> bytes:
 
 
 def main() -> None:
-    asked = argparse.ArgumentParser()
-    asked.add_argument("--seconds", type=float, default=300.0)
-    asked.add_argument("--seed", type=int, default=1)
-    how = asked.parse_args()
-    rng, began, found, count = random.Random(how.seed), time.monotonic(), 0, 0
+    campaign = Campaign("scenes and images", 300.0)
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         base = room_scene(folder / "base.usda")
         os.mkfifo(folder / "fifo.usda")
         os.mkfifo(folder / "fifo.png")
-        plan = (
-            PLAN.replace("room.usda", "scene.usda")
-            .replace("samples: 4", "samples: 1")
-            .replace("48x32", "16x12")
-        )
-        (folder / "room.lattice.yaml").write_text(plan)
+        plan = PLAN.replace("room.usda", "scene.usda").replace("samples: 4", "samples: 1")
+        (folder / "room.lattice.yaml").write_text(plan.replace("48x32", "16x12"))
         scene, image = folder / "scene.usda", (folder / "grid.png").read_bytes()
-        waiting = list(MADE.items())
-        while waiting or time.monotonic() - began < how.seconds:
-            count += 1
+        for title, make in MADE.items():
             (folder / "grid.png").write_bytes(image)
-            if waiting:
-                title, make = waiting.pop(0)
-                stage = Usd.Stage.CreateInMemory()
-                stage.GetRootLayer().TransferContent(Sdf.Layer.FindOrOpen(str(base)))
-                try:
-                    make(stage, folder)
-                except Exception as problem:  # USD refuses to write it: then nobody else has either
-                    print(f"{title}: not made, {str(problem)[:80]!r}")
-                    continue
-                stage.GetRootLayer().Export(str(scene))
-            elif count % 2:
-                title = f"seed {how.seed}, scene {count}"
-                scene.write_bytes(spoiled(base.read_bytes(), rng))
+            stage = Usd.Stage.CreateInMemory()
+            stage.GetRootLayer().TransferContent(Sdf.Layer.FindOrOpen(str(base)))
+            try:
+                make(stage, folder)
+            except Exception as problem:  # USD refuses to write it: then nobody else has either
+                print(f"{title}: not made, {str(problem)[:80]!r}")
+                continue
+            stage.GetRootLayer().Export(str(scene))
+            campaign.tried(title, *problems_of(folder))
+        while campaign.goes_on:
+            kind = "scene" if campaign.count % 2 else "image"
+            of_scene, of_image = base.read_bytes(), image
+            if kind == "scene":
+                of_scene = spoiled(of_scene, campaign.rng)
             else:
-                title = f"seed {how.seed}, image {count}"
-                shutil.copy(base, scene)
-                (folder / "grid.png").write_bytes(spoiled(image, rng))
-            for problem in problems_of(folder):
-                found += 1
-                print(f"### {title}: {problem}", flush=True)
-    print(f"{count} scenes and images, {found} problems")
-    sys.exit(1 if found else 0)
+                of_image = spoiled(of_image, campaign.rng)
+            scene.write_bytes(of_scene)
+            (folder / "grid.png").write_bytes(of_image)
+            campaign.tried(f"seed {campaign.seed}, {kind} {campaign.count}", *problems_of(folder))
+    campaign.end()
 
 
 if __name__ == "__main__":

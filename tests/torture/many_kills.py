@@ -29,7 +29,7 @@ import grandlattice as lattice
 from conftest import PLAN
 from shapes import room_scene
 
-KINDS = ("coordinator", "worker", "worker", "everything")
+KINDS = ("coordinator", *["worker"] * 6, "everything")
 
 
 class Campaign:
@@ -79,7 +79,7 @@ class Campaign:
         )  # fmt: skip
         while True:
             try:
-                return process.wait(self.rng.uniform(0.3, 3.0))
+                return process.wait(self.rng.uniform(0.1, 1.5))
             except subprocess.TimeoutExpired:
                 pass
             if self.kills >= most:

@@ -138,7 +138,9 @@ def _run_detached(queue: lattice.Queue, into: Path | None, follow: str) -> None:
             console.print(log.read_text("utf-8", "replace").rstrip(), markup=False)
             raise typer.Exit(code)
         time.sleep(0.2)
-    console.print(f"runs on as process {pid}; what it says goes to [bold]{escape(short(log))}[/bold]")
+    console.print(
+        f"runs in the background as process {pid}; its messages go to [bold]{escape(short(log))}[/bold]"
+    )
     next_step(follow)
 
 
