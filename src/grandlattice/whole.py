@@ -199,6 +199,11 @@ class Plan:
     def _make(self) -> CellMaker:
         return CellMaker(self.lattice, self.facts, self.overrides)
 
+    @property
+    def meters(self) -> bool:
+        """Whether exposures are metered anywhere: small pictures are traced for them, once."""
+        return self._make.meters
+
     @cached_property
     def cells(self) -> Cells:
         """The cells in the order they run."""
@@ -232,7 +237,7 @@ class Plan:
         planned = Planned(
             self.name, self.folder, output, self.scene, self.model, self.lattice, self._make, self.facts
         )
-        if not self._make.meters:
+        if not self.meters:
             return planned
         from grandlattice.metering import Meter
 

@@ -164,6 +164,13 @@ def _write_table(step: lattice.Step, file: Path) -> None:
     console.print(f"wrote  [bold]{escape(short(file))}[/bold], {many(len(rows), 'cell')}")
 
 
+def say_meters() -> None:
+    """That exposures are metered, which takes its time."""
+    console.print("[dim]metering exposures, from a small picture of each cell; once …[/dim]")
+    if not lattice.tracer_is_prepared():
+        console.print("compiling the tracer for this machine, once; this takes ten to twenty seconds …")
+
+
 def saved(plan: lattice.Plan) -> str:
     """When the scene of a plan was last saved."""
     at = time.localtime(plan.scene.file.stat().st_mtime)
@@ -208,6 +215,8 @@ def explain(
     Example:  glat explain moon/brass/all/Dial --against noon/brass/all/Dial
     """
     plan, address, file = _plan_and_cell(words, settings)
+    if plan.meters and not json:
+        say_meters()
     told = plan.explain(address, against)
     if json:
         print_json(told)

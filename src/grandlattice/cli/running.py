@@ -31,7 +31,7 @@ from grandlattice.cli.options import (
     open_queue,
     read_frames,
 )
-from grandlattice.cli.planning import saved
+from grandlattice.cli.planning import saved, say_meters
 from grandlattice.cli.progress import RunBars
 from grandlattice.cli.words import console, duration, many, next_step, quoted, short, show_problem
 from grandlattice.demo import write_demo
@@ -321,6 +321,8 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
         bars[0].start()
         bars[0].follow(event)
 
+    if plan.meters and not how.quiet:
+        say_meters()
     try:
         done = plan.run(
             step.at, sets=step.sets, workers=count, threads=threads, frames=how.frames, into=how.into,
