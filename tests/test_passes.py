@@ -15,8 +15,11 @@ import grandlattice as lattice
 from conftest import PLAN
 from grandlattice.images import colours_of, read_channels, read_mark, scale_of, with_legend
 from grandlattice.snapshot import Geometry, Item, Light, Material, Snapshot
+from grandlattice.tables.passes import PASSES
 from grandlattice.tracer import OwnPass, Sensor, Tracer, TraceSettings
-from shapes import MATT, camera, geometry, moved, plane, sphere, trace
+from harbour import PLAN as HARBOUR
+from harbour import harbour_scene
+from shapes import MATT, camera, dome, geometry, moved, plane, sphere, trace
 
 BALL = sphere(48)
 
@@ -425,3 +428,34 @@ def test_a_pass_that_would_be_in_no_file_is_an_error(plan_file: Path, glat) -> N
     shown_plan(plan_file, "  passes: [beauty, occlusion]\n  format: [exr, png]\n")
     code, said = glat(plan_file.parent, "cells")
     assert (code, "png shows the beauty" in said) == (0, True), said
+
+
+def test_every_pass_is_listed_once_and_everywhere_the_same(tmp_path: Path, glat) -> None:
+    told = {name: " ".join(each.channels) for name, each in PASSES.items()}
+    table = (Path(__file__).parent.parent / "docs" / "tracer.md").read_text().partition("| pass |")[2]
+    rows = [line.split(" | ") for line in table.partition("\n\n")[0].splitlines()[2:]]
+    assert [row[0].strip("| `") for row in rows] == [*told, "light.NAME"]
+    for row, each in zip(rows, PASSES.values(), strict=False):
+        first, last = each.channels[0], each.channels[-1]
+        assert row[1] == (
+            f"`{' '.join(each.channels)}`" if len(each.channels) <= 4 else f"`{first}` … `{last}`"
+        )
+        assert row[2:] == [each.meaning, f"{each.cost} |"] or (row[2] == each.meaning and not each.cost)
+    film = trace([BALL], [dome()], camera(), (4, 4), 1, passes=tuple(n for n in told if n != "motion"))
+    assert set(film.passes) == set(told) - {"motion"}
+    for name, pixels in film.passes.items():
+        assert pixels.shape == (4, 4, len(PASSES[name].channels))
+    harbour_scene(tmp_path)
+    (tmp_path / "h.lattice.yaml").write_text(
+        HARBOUR + "own-passes:\n  fern: {of: light, on: //Leuchtfeuer}\n  nah: {of: occlusion, radius: 1 m}\n"
+    )
+    code, said = glat(tmp_path, "passes", "--json")
+    assert code == 0
+    listed = {each["name"]: each for each in json.loads(said)}
+    assert set(told) < set(listed)
+    assert {"light.Lampe_für_Süd", "light.Leuchtfeuer", "light.surfaces", "fern", "nah"} < set(listed)
+    assert listed["fern"]["channels"] == ["fern.R", "fern.G", "fern.B"]
+    assert "light.Lampe_für_Süd" in glat(tmp_path, "passes")[1]
+    code, said = glat(tmp_path.parent, "passes")  # where there is no plan
+    assert code == 0
+    assert "light.NAME" in said

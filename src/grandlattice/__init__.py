@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from grandlattice.api import (
         begin,
         open_plan,
+        passes,
         plan_schema,
         prepare_tracer,
         survey,
@@ -64,11 +65,12 @@ if TYPE_CHECKING:
     from grandlattice.runs.budgets import price
     from grandlattice.stage import Change, Explanation, Opinion, Survey
     from grandlattice.steered import all_runs, ended_with, is_running, run_detached, status, steering
+    from grandlattice.tables.passes import Pass
     from grandlattice.version import __version__ as __version__
     from grandlattice.whole import Plan
 
 _WHERE = {
-    "api": ("begin", "open_plan", "plan_schema", "prepare_tracer", "survey", "tracer_is_prepared",
+    "api": ("begin", "open_plan", "passes", "plan_schema", "prepare_tracer", "survey", "tracer_is_prepared",
             "tracer_prepared_aside"),
     "cells": ("Cells",),
     "checks": ("Finding",),
@@ -79,6 +81,7 @@ _WHERE = {
     "queues": ("Forecast", "Queue", "Step", "added_to", "find_queue", "open_queue"),
     "runs": ("Estimate", "Event", "Failed", "Finished", "Held", "Outlook", "Pace", "Progress", "Retried",
              "Returned", "Run", "RunStatus", "Started", "Steering", "TaskStatus"),
+    "tables.passes": ("Pass",),
     "stage": ("Change", "Explanation", "Opinion", "Survey"),
     "runs.budgets": ("price",),
     "steered": ("all_runs", "ended_with", "is_running", "run_detached", "status", "steering"),
@@ -109,6 +112,7 @@ __all__ = [
     "Outlook",
     "OutputError",
     "Pace",
+    "Pass",
     "Place",
     "Plan",
     "PlanError",
@@ -139,6 +143,7 @@ __all__ = [
     "nearest",
     "open_plan",
     "open_queue",
+    "passes",
     "plan_schema",
     "prepare_tracer",
     "price",

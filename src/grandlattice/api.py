@@ -15,6 +15,7 @@ from grandlattice.compiled import is_compiled
 from grandlattice.errors import LatticeError, OutputError, Place, PlanError
 from grandlattice.plan import PlanModel, read_document, validate, with_included
 from grandlattice.stage import Survey, draft_plan, framing_file, open_scene, survey_scene
+from grandlattice.tables.passes import LIGHT_PASS, PASSES, Pass, known_pass
 from grandlattice.whole import Plan
 
 ENDING = ".lattice.yaml"
@@ -57,6 +58,21 @@ def survey(scene: str | Path, *, bounds: bool = True) -> Survey:
         When it is missing or no USD.
     """
     return survey_scene(open_scene(Path(scene)), bounds=bounds)
+
+
+def passes(plan: Plan | None = None) -> list[Pass]:
+    """Every pass there is.
+
+    Parameters
+    ----------
+    plan : also the share of each light of its scene, by name, and the passes of its own.
+    """
+    if plan is None:
+        return [*PASSES.values(), known_pass(f"{LIGHT_PASS}NAME")]
+    lights = [fact.path.rpartition("/")[2] for fact in plan.facts.lights]
+    shares = [known_pass(f"{LIGHT_PASS}{name}") for name in dict.fromkeys([*lights, "surfaces"])]
+    own = plan.model.own_kinds
+    return [*PASSES.values(), *shares, *(known_pass(name, own) for name in own)]
 
 
 def begin(scene: str | Path, plan: str | Path | None = None, *, look: bool = True) -> Path:

@@ -60,7 +60,8 @@ from grandlattice.runs.tasks import Frames
 from grandlattice.runs.worker import end_with_children
 from grandlattice.spawning import signals_held, without_main_script
 from grandlattice.stage import scene_files
-from grandlattice.tracer import PASSES, is_pass, warm_up
+from grandlattice.tables.passes import PASSES, is_pass
+from grandlattice.tracer import warm_up
 
 _LOOKED_AT = 60  # frames that stand for all
 _WORTH_A_PROBE = 3e6  # pixels × samples; some seconds of one processor

@@ -33,7 +33,7 @@ app = typer.Typer(
     rich_markup_mode="rich",
 )
 _ROOMS = {
-    "planning": ("survey", "begin", "cells", "explain", "check", "export", "schema"),
+    "planning": ("survey", "begin", "cells", "explain", "check", "passes", "export", "schema"),
     "running": ("demo", "proof", "run", "continue", "review"),
     "steering": (
         "status",

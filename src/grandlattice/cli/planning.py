@@ -181,6 +181,21 @@ def _beside(file: Path, name: str) -> Path:
     return file.with_name(f"{file.stem}-{name}{file.suffix}")
 
 
+def passes(plan: PlanFile = None, settings: SetOption = None, json: AsJson = False) -> None:
+    """Every pass there is: its channels, meaning and cost; of a plan also each light by name.
+
+    Example:  glat passes
+    """
+    opened = None
+    if plan is not None or list(Path.cwd().glob("*.lattice.yaml")):
+        opened = open_queue([plan] if plan else None, settings, None, None).steps[0].plan
+    found = lattice.passes(opened)
+    if json:
+        print_json(found)
+        return
+    tables.show_passes(found)
+
+
 PlanThenCell = Annotated[
     list[str],
     typer.Argument(metavar="[PLAN] CELL", help="A cell, such as noon/brass/all/Wide, after its plan."),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -9,7 +10,7 @@ from rich import box
 from rich.markup import escape
 from rich.table import Table
 
-from grandlattice import Cell, CellSettings, Explanation, Finding, Plan, Survey
+from grandlattice import Cell, CellSettings, Explanation, Finding, Pass, Plan, Survey
 from grandlattice.cli.words import console, many, short
 
 _MOST_ROWS, _MOST_COLUMNS = 40, 60  # of a matrix in the terminal
@@ -161,6 +162,22 @@ def _show_meetings(counts: Any, most: int) -> None:
         console.print(f"{name[:label]:<{label}}  {line}{more}", markup=False)
     if len(counts.index) > _MOST_ROWS:
         console.print(f"[dim]… and {len(counts.index) - _MOST_ROWS} more[/dim]")
+
+
+def show_passes(passes: Sequence[Pass]) -> None:
+    """A row for each pass."""
+    table = Table(box=None, header_style="dim", pad_edge=False, padding=(0, 2, 0, 0))
+    for name in ("pass", "channels", "value", "costs"):
+        table.add_column(name, no_wrap=name in ("pass", "channels"))
+    for each in passes:
+        first, *others = each.channels
+        stem = first.rpartition(".")[0]
+        channels = " ".join([first, *(other.removeprefix(stem) if stem else other for other in others)])
+        if len(others) > 3:
+            channels = f"{first} … {others[-1]}"
+        name = f"[bold]{escape(each.name)}[/bold]"
+        table.add_row(name, escape(channels), escape(each.meaning), escape(each.cost))
+    console.print(table)
 
 
 def show_explanation(told: Explanation) -> None:

@@ -19,8 +19,9 @@ from grandlattice.plan.axes import SceneFacts
 from grandlattice.plan.edits import Spin
 from grandlattice.plan.lattice import Added, Lattice
 from grandlattice.plan.sayings import PlacedEdit, Saying, laid
-from grandlattice.plan.settings import LIGHT_PASS, FileOptions, Settings
+from grandlattice.plan.settings import FileOptions, Settings
 from grandlattice.plan.values import Clamp, Frames, Length, Metered, Size
+from grandlattice.tables.passes import LIGHT_PASS
 
 EVERY_LIGHT = LIGHT_PASS + "*"
 DEFAULT_OUTPUT = "renders/{cell}.{frame:04d}.{ext}"

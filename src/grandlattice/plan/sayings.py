@@ -17,7 +17,8 @@ from grandlattice.plan.axes import AxisTable, Path
 from grandlattice.plan.edits import Edit
 from grandlattice.plan.reader import Document
 from grandlattice.plan.schema import Bundle, PlanModel
-from grandlattice.plan.settings import PASSES, Settings, is_built_in
+from grandlattice.plan.settings import Settings
+from grandlattice.tables.passes import PASSES, is_pass
 
 _DEEPEST = 60  # takes, or qualities, built on one another
 _MOST_UNROLLED = 200_000  # takes in all entries of a plan together
@@ -126,7 +127,7 @@ class Sayings:
             yield from self._settings(self._model.qualities[name], ("qualities", name), (*above, name))
         for name in given.get("passes", ()):
             known = self._model.own_passes
-            if not is_built_in(name.lstrip("+-")) and name.lstrip("+-") not in known:
+            if not is_pass(name.lstrip("+-")) and name.lstrip("+-") not in known:
                 raise PlanError(
                     f"There is no pass {name.lstrip('+-')}. {nearest(name.lstrip('+-'), [*known, *PASSES])}",
                     place=self._place(path, "passes"),

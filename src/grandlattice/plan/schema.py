@@ -24,11 +24,11 @@ from grandlattice.plan.settings import (
     Text,
     Texts,
     as_list,
-    is_built_in,
     one_of,
 )
 from grandlattice.plan.sweeps import Sweep
 from grandlattice.plan.unfolding import MADE, unfolded
+from grandlattice.tables.passes import is_pass
 
 
 class Bundle(Settings):
@@ -238,7 +238,7 @@ def _own_name(value: object) -> str:
     name = str(value)
     if not re.fullmatch(r"[A-Za-z][\w-]*", name):
         raise ValueError(f"a pass is named with letters, digits and -, not {name!r}")
-    if is_built_in(name):
+    if is_pass(name):
         raise ValueError(f"there is a pass {name} already; choose another name")
     return name
 

@@ -37,13 +37,8 @@ from grandlattice.plan.values import (
     read_seconds,
     read_size,
 )
+from grandlattice.tables.passes import PASSES
 
-PASSES = (
-    "beauty", "albedo", "occlusion", "depth", "normal", "samples", "direct", "indirect", "diffuse",
-    "specular", "transmission", "emission", "shadow", "depth-soft", "coverage", "normal-camera",
-    "position", "uv", "object-id", "material-id", "illuminance", "motion", "seconds",
-)  # fmt: skip
-LIGHT_PASS = "light."
 PROJECTIONS = ("camera", "panorama", "stereo-panorama")
 FORMATS = ("exr", "png", "jpg", "tiff", "tga", "hdr")
 
@@ -111,11 +106,6 @@ def _check_pass(value: object) -> str:
     if not re.fullmatch(r"[+-]?\w[\w.*-]*", name):
         raise ValueError(f"there is no pass {name!r}. {nearest(name.lstrip('+-'), PASSES)}")
     return name
-
-
-def is_built_in(name: str) -> bool:
-    """Whether a pass is there without a plan's defining it."""
-    return name in PASSES or (name.startswith(LIGHT_PASS) and len(name) > len(LIGHT_PASS))
 
 
 def _check_format(value: object) -> str:

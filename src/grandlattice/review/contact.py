@@ -23,7 +23,7 @@ from grandlattice.images import (
 from grandlattice.plan import CellSettings
 from grandlattice.runs import FolderStore, Task
 from grandlattice.runs.tasks import TaskCell
-from grandlattice.tracer import known_pass
+from grandlattice.tables.passes import known_pass
 
 
 def contact_sheets(
@@ -39,7 +39,7 @@ def contact_sheets(
     output : the folder the pictures are in; the sheets land beside them.
     name : of the sheet file, without its ending.
     pass_name : the pass to show; None shows the beauty, or what a cell has in its place.
-    own : passes of the plan's own, see `tracer.known_pass`.
+    own : passes of the plan's own, see `tables.passes.known_pass`.
 
     Returns
     -------

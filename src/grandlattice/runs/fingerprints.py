@@ -18,7 +18,7 @@ from grandlattice.plan import Cell, PlanModel, PlannedFile
 from grandlattice.plan.cells import TRACED, CellSettings
 from grandlattice.plan.sayings import PlacedEdit
 from grandlattice.stage.scene import file_digest
-from grandlattice.tracer import known_pass
+from grandlattice.tables.passes import known_pass
 
 TRACE_VERSION = 13  # raise when the same inputs give other pictures, or other fingerprints, than before
 DISPLAYED = ("png", "jpg", "tiff", "tga")

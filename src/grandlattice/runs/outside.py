@@ -26,7 +26,8 @@ from grandlattice.runs.parts import exchange_folder, new_attempt
 from grandlattice.runs.renderer_process import RendererProcess, end_noted_process
 from grandlattice.runs.tasks import Task
 from grandlattice.stage import Scene, export_cell
-from grandlattice.tracer import Film, Stopped, known_pass
+from grandlattice.tables.passes import known_pass
+from grandlattice.tracer import Film, Stopped
 
 _MOST_NOTES = 20
 _LAST_LINES = 200

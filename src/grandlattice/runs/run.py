@@ -18,7 +18,7 @@ from grandlattice.runs.ledger import Ledger
 from grandlattice.runs.outlook import Outlook
 from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import TaskList
-from grandlattice.tracer import PASSES, is_pass, known_pass
+from grandlattice.tables.passes import PASSES, is_pass, known_pass
 
 if TYPE_CHECKING:
     import pandas

@@ -20,7 +20,8 @@ from grandlattice.runs.fingerprints import TaskFile
 from grandlattice.runs.ledger import FileRecord, coordinates_text
 from grandlattice.runs.order import Rendered, WorkOrder
 from grandlattice.runs.tasks import Task
-from grandlattice.tracer import Film, hashes, known_pass
+from grandlattice.tables.passes import known_pass
+from grandlattice.tracer import Film, hashes
 
 Measure = Callable[[Cell, str, str], tuple[tuple[float, float], ...]]
 """Ranges of a cell's pass, by its name and its look; see `images.range_of`."""

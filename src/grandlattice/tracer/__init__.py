@@ -7,7 +7,7 @@ where it hits), `gathering` (its light), then what a path asks on its way: `embr
 """
 
 from grandlattice.tracer.denoise import HOW_TO_INSTALL, can_denoise
-from grandlattice.tracer.film import PASSES, Film, Pass, is_pass, known_pass
+from grandlattice.tracer.film import Film
 from grandlattice.tracer.ids import hashes
 from grandlattice.tracer.lens import Sensor
 from grandlattice.tracer.look import CameraLook, Looker
@@ -17,7 +17,7 @@ from grandlattice.tracer.shares import OwnPass
 from grandlattice.tracer.tracer import Stopped, Tracer, TraceSettings, warm_up
 
 __all__ = [
-    "HOW_TO_INSTALL", "PASSES", "CameraLook", "Film", "Looker", "OwnPass", "Pass", "Sensor", "Stopped",
-    "TraceSettings", "Tracer", "Unfinished", "can_denoise", "hashes", "image_files", "is_pass", "known_pass",
+    "HOW_TO_INSTALL", "CameraLook", "Film", "Looker", "OwnPass", "Sensor", "Stopped",
+    "TraceSettings", "Tracer", "Unfinished", "can_denoise", "hashes", "image_files",
     "warm_up",
 ]  # fmt: skip

@@ -10,6 +10,7 @@ import math
 
 import numpy as np
 
+from grandlattice.tables.passes import RANKS
 from grandlattice.tracer.lanes import LANES, all_lanes, inner, lane_numbers, where
 from grandlattice.tracer.memory import float32s, int32s, load, row_sums, scatter_to, store
 from grandlattice.tracer.stream import (
@@ -58,8 +59,6 @@ FILM = np.dtype(
 )  # fmt: skip
 
 NOTHING = 3e38
-RANKS = 6
-"""How many objects of a pixel are told apart."""
 _FEW = 4  # samples of a pixel that are read one by one
 
 

@@ -1,7 +1,6 @@
 """The film: what was traced, pass by pass, as plain arrays, and the sums it is developed from.
 
-`PASSES` is the list of passes the tracer makes; every other room asks it rather than keeping a
-list of its own.
+Which passes there are stands in `tables.passes`.
 """
 
 from __future__ import annotations
@@ -15,78 +14,9 @@ from numpy.typing import NDArray
 
 from grandlattice.errors import TracerError
 from grandlattice.snapshot import Camera
-from grandlattice.tracer.batches import NOTHING, RANKS
+from grandlattice.tables.passes import RANKS
+from grandlattice.tracer.batches import NOTHING
 from grandlattice.tracer.ids import ranked_ids
-from grandlattice.tracer.shares import SPLITS
-
-
-@dataclass(frozen=True)
-class Pass:
-    """A pass: the channels it has in a file, whether they must be stored in full floats, and what kind of
-    data it is to those who show it (see `images.show_pass`)."""
-
-    name: str
-    channels: tuple[str, ...]
-    exact: bool = False
-    look: str = "share"
-
-
-def _colour(name: str, look: str = "light") -> Pass:
-    return Pass(name, tuple(f"{name}.{channel}" for channel in "RGB"), look=look)
-
-
-def _ranked(name: str) -> Pass:
-    """Pairs of an id and its coverage, two pairs to a layer."""
-    layers = range(RANKS // 2)
-    channels = tuple(f"{name}{k:02d}.{channel}" for k in layers for channel in "RGBA")
-    return Pass(name, channels, exact=True, look="ids")
-
-
-PASSES: Mapping[str, Pass] = {
-    p.name: p
-    for p in (
-        Pass("beauty", ("R", "G", "B", "A"), look="light"),
-        _colour("albedo", "colour"),
-        Pass("occlusion", ("occlusion.Y",)),
-        Pass("illuminance", ("illuminance.Y",), exact=True, look="lux"),
-        Pass("motion", ("motion.U", "motion.V"), exact=True, look="motion"),
-        Pass("seconds", ("seconds.Y",), exact=True, look="amount"),
-        Pass("depth", ("Z",), exact=True, look="distance"),
-        Pass("normal", ("normal.X", "normal.Y", "normal.Z"), look="direction"),
-        Pass("samples", ("samples.Y",), exact=True, look="amount"),
-        *(_colour(name) for name in SPLITS),
-        _colour("shadow", "share"),
-        Pass("depth-soft", ("depth-soft.Z",), exact=True, look="distance"),
-        Pass("coverage", ("coverage.Y",)),
-        Pass("normal-camera", ("normal-camera.X", "normal-camera.Y", "normal-camera.Z"), look="direction"),
-        Pass("position", ("position.X", "position.Y", "position.Z"), exact=True, look="place"),
-        Pass("uv", ("uv.U", "uv.V"), exact=True, look="coordinates"),
-        _ranked("object-id"),
-        _ranked("material-id"),
-    )
-}
-
-
-def is_pass(name: str) -> bool:
-    """Whether there is a pass of a name."""
-    return name in PASSES or (name.startswith("light.") and len(name) > len("light."))
-
-
-def known_pass(name: str, own: Mapping[str, str] | None = None) -> Pass:
-    """The pass of a name, also ``light.NAME``, the share of one light.
-
-    Parameters
-    ----------
-    own : passes of a plan's own, name → what it is of, see `shares.OwnPass`.
-
-    Raises
-    ------
-    KeyError
-        Where there is none.
-    """
-    if own and name in own:
-        return _colour(name) if own[name] == "light" else Pass(name, (f"{name}.Y",))
-    return PASSES[name] if name in PASSES or not is_pass(name) else _colour(name)
 
 
 @dataclass(frozen=True, eq=False)
@@ -95,7 +25,7 @@ class Film:
 
     Attributes
     ----------
-    passes : name → (H, W, C) float32, top row first, C as in `PASSES`; beauty is scene-linear
+    passes : name → (H, W, C) float32, top row first, C as its channels; beauty is scene-linear
         with Rec.709 primaries and premultiplied.
     samples : samples of each pixel, the mean where they differ.
     rays : rays shot.

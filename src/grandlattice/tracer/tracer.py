@@ -20,9 +20,10 @@ from numpy.typing import NDArray
 
 from grandlattice.errors import TracerError
 from grandlattice.snapshot import Snapshot
+from grandlattice.tables.passes import is_pass
 from grandlattice.tracer.batches import FILM, stride_of
 from grandlattice.tracer.denoise import adding_up, can_denoise, denoised
-from grandlattice.tracer.film import Film, developed, empty_sums, is_pass
+from grandlattice.tracer.film import Film, developed, empty_sums
 from grandlattice.tracer.integrator import OPTIONS
 from grandlattice.tracer.kernel import kernel, load_kernels
 from grandlattice.tracer.lanes import LANES
@@ -106,7 +107,7 @@ class Tracer:
         snapshot : the scene.
         images : file → (H, W, C) uint8 or float32 of every texture; None where it is missing.
         sensor : camera and size in pixels.
-        passes : names from `film.PASSES`.
+        passes : names from `tables.passes.PASSES`.
         progress : called with the share done, 0..1, from the threads that trace.
         stop : set it to end the trace soon; `Stopped` is then raised.
         own : passes of the plan's own among `passes`.
