@@ -21,6 +21,7 @@ from grandlattice.errors import ImageError
 from grandlattice.plan.running import Notice
 from grandlattice.readable import cleaned, duration, many
 from grandlattice.runs import Event, Failed, Finished, Run
+from grandlattice.tables.formats import FORMATS
 
 _WAIT = 20.0  # seconds the end of a run waits for notices on their way
 
@@ -212,7 +213,7 @@ def _address(text: str) -> str:
 def _thumbnail(event: Finished, output: Path) -> Path | None:
     """The first picture of a task that any program shows."""
     for record in event.result.records:
-        if record.format in ("png", "jpg"):
+        if FORMATS[record.format].everywhere:
             return output / record.path
     return None
 

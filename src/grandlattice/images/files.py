@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from grandlattice.errors import ImageError
 from grandlattice.filesystem import is_file
+from grandlattice.tables.formats import FORMATS
 
 REC709 = (0.64, 0.33, 0.30, 0.60, 0.15, 0.06, 0.3127, 0.3290)
 """Chromaticities of the pictures: Rec.709 primaries, D65 (ITU-R BT.709)."""
@@ -216,8 +217,8 @@ def write_display(
     bits : 8 or 16 a channel.
     ppi : density on paper, pixels an inch.
     """
-    channels = 3 if kind == "jpg" else 4
-    wide = bits == 16 and kind != "jpg"
+    channels = FORMATS[kind].channels
+    wide = bits == 16 and FORMATS[kind].deep
     spec = oiio.ImageSpec(pixels.shape[1], pixels.shape[0], channels, oiio.UINT16 if wide else oiio.UINT8)
     spec.attribute("oiio:UnassociatedAlpha", 1)
     spec.attribute("oiio:ColorSpace", "sRGB")

@@ -36,6 +36,7 @@ from grandlattice.plan.naming import (
     with_ending,
     wrong_name,
 )
+from grandlattice.tables.formats import FORMATS
 
 _KEYS = ("output", "format", "passes", "files", "frames", "take", "size", "scale", "region", "projection")
 _AT_ONCE = 16_000_000  # hashes held at a time
@@ -44,9 +45,6 @@ _WORD = (1 << 64) - 1
 
 Hashes = NDArray[np.uint64]
 Indices = NDArray[np.int64]
-
-# An estimate of how well each format compresses: bytes a pixel and channel, as the demo does.
-_BYTES = {"exr": 1.0, "png": 2.0, "tiff": 3.0, "jpg": 0.4, "tga": 4.0, "hdr": 3.0}
 
 
 @dataclass(frozen=True)
@@ -139,7 +137,7 @@ class Filing:
             files += count * len(state.frames) * len(kinds)
             pixels = state.pixels * len(state.frames)
             channels = (
-                (_BYTES[ext] / (2 if eye else 1), 3 * len(group) if ext == "exr" else 1)
+                (FORMATS[ext].bytes / (2 if eye else 1), 3 * len(group) if FORMATS[ext].layered else 1)
                 for ext, group, eye in kinds
             )
             size += int(count * pixels * sum(rate * each for rate, each in channels))

@@ -15,8 +15,8 @@ from functools import lru_cache
 
 from grandlattice.errors import OutputError, Place, nearest
 from grandlattice.plan.cells import Cell, CellSettings
+from grandlattice.tables.formats import FORMATS
 
-LAYERED = frozenset({"exr"})
 _FIELDS = ("plan", "scene", "cell", "index", "pass", "frame", "take", "version", "date", "ext", "eye")
 SETTING_FIELDS = ("camera", "quality", "renderer", "projection", "size")
 """Settings that a template may name without an axis of that name; such an axis goes before them."""
@@ -153,8 +153,8 @@ def contents_of(
         Where a pass would be in no file, or a template tells eyes apart and there are no two.
     """
     passes = settings.passes
-    if ext not in LAYERED and "pass" not in fields and len(passes) > 1:
-        if not LAYERED & set(settings.format):
+    if not FORMATS[ext].layered and "pass" not in fields and len(passes) > 1:
+        if not any(FORMATS[name].layered for name in settings.format):
             lost = next(name for name in passes if name != "beauty")
             raise OutputError(
                 f"The pass {lost} would be in no file: {ext} holds one picture, and shows the beauty.",

@@ -37,10 +37,10 @@ from grandlattice.plan.values import (
     read_seconds,
     read_size,
 )
+from grandlattice.tables.formats import FORMATS, SPELLINGS
 from grandlattice.tables.passes import PASSES
 
 PROJECTIONS = ("camera", "panorama", "stereo-panorama")
-FORMATS = ("exr", "png", "jpg", "tiff", "tga", "hdr")
 
 
 class Strict(BaseModel):
@@ -109,7 +109,7 @@ def _check_pass(value: object) -> str:
 
 
 def _check_format(value: object) -> str:
-    name = {"jpeg": "jpg", "tif": "tiff"}.get(str(value), str(value))
+    name = SPELLINGS.get(str(value), str(value))
     if name not in FORMATS:
         raise ValueError(f"there is no format {name!r}. {nearest(name, FORMATS)}")
     return name

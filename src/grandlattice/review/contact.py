@@ -23,6 +23,7 @@ from grandlattice.images import (
 from grandlattice.plan import CellSettings
 from grandlattice.runs import FolderStore, Task
 from grandlattice.runs.tasks import TaskCell
+from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import known_pass
 
 
@@ -90,7 +91,7 @@ def _read(
     """A pass of a cell's first frame, or why there is none."""
     for file in member.files:
         path = output / file.planned.path
-        if file.planned.format == "exr" and pass_name in file.planned.passes and path.is_file():
+        if FORMATS[file.planned.format].layered and pass_name in file.planned.passes and path.is_file():
             try:
                 return read_channels(path, known_pass(pass_name, own).channels), ""
             except ImageError as problem:
@@ -129,7 +130,7 @@ def _beauty(
         try:
             if "beauty" in file.planned.passes:
                 return _shown(path, file.planned.format, settings.display, settings.exposure), ""
-            if pixels is None and file.planned.format != "exr":  # a pass as a picture
+            if pixels is None and not FORMATS[file.planned.format].layered:  # a pass as a picture
                 pixels = _shown(path, file.planned.format, None, 0.0)
             elif pixels is None:
                 name = file.planned.passes[0]
@@ -155,13 +156,14 @@ def _as_it_is(
 
 
 def _shown(path: Path, kind: str, display: str | None, exposure: float) -> NDArray[np.float32]:
-    if kind == "exr":
-        exposure += float(read_mark(path, "camera stops") or 0.0)
-        return to_display(read_channels(path, ("R", "G", "B", "A")), display, exposure)
-    if kind == "jpg":
-        colour = read_channels(path, ("R", "G", "B"))
-        return np.concatenate([colour, np.ones_like(colour[..., :1])], axis=2)
-    pixels = read_channels(path, ("R", "G", "B", "A"))
+    letters = "RGB" if FORMATS[kind].channels == 3 else "RGBA"
+    pixels = read_channels(path, tuple(letters))
+    if letters == "RGB":
+        pixels = np.concatenate([pixels, np.ones_like(pixels[..., :1])], axis=2)
+    if not FORMATS[kind].displayed:
+        return to_display(pixels, display, exposure + float(read_mark(path, "camera stops") or 0.0))
+    if letters == "RGB":
+        return pixels
     # OpenImageIO hands colour over premultiplied; sheets want it as the file has it.
     alpha = pixels[..., 3:]
     straight = pixels[..., :3] / np.where(alpha > 1e-4, alpha, 1.0)

@@ -18,10 +18,10 @@ from grandlattice.plan import Cell, PlanModel, PlannedFile
 from grandlattice.plan.cells import TRACED, CellSettings
 from grandlattice.plan.sayings import PlacedEdit
 from grandlattice.stage.scene import file_digest
+from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import known_pass
 
 TRACE_VERSION = 13  # raise when the same inputs give other pictures, or other fingerprints, than before
-DISPLAYED = ("png", "jpg", "tiff", "tga")
 _MOST_KNOWN = 20_000
 
 
@@ -129,7 +129,7 @@ class Fingerprints:
 
     @staticmethod
     def _kind(settings: CellSettings, ext: str, passes: Sequence[str]) -> bytes:
-        shown = ext in DISPLAYED
+        shown = FORMATS[ext].displayed
         return _digest({
             "passes": passes,
             "format": ext,

@@ -18,6 +18,7 @@ from grandlattice.runs.ledger import Ledger
 from grandlattice.runs.outlook import Outlook
 from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import TaskList
+from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import PASSES, is_pass, known_pass
 
 if TYPE_CHECKING:
@@ -140,7 +141,7 @@ class Run:
         if not is_pass(pass_name) and pass_name not in own:
             raise RunError(f"There is no pass {pass_name}. {nearest(pass_name, [*own, *PASSES])}")
         for file in self._files(address, frame):
-            if file.planned.format == "exr" and pass_name in file.planned.passes:
+            if FORMATS[file.planned.format].layered and pass_name in file.planned.passes:
                 return read_channels(self.output / file.planned.path, known_pass(pass_name, own).channels)
         raise RunError(
             f"No EXR file of {address} holds {pass_name}.",

@@ -20,6 +20,7 @@ from grandlattice.runs.fingerprints import TaskFile
 from grandlattice.runs.ledger import FileRecord, coordinates_text
 from grandlattice.runs.order import Rendered, WorkOrder
 from grandlattice.runs.tasks import Task
+from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import known_pass
 from grandlattice.tracer import Film, hashes
 
@@ -72,10 +73,10 @@ class Filer:
             metadata[f"{images.MARK}camera stops"] = round(rendered.stops, 6)
         ppi = settings.size.ppi
         whole = set(file.planned.passes) == set(settings.passes) and not file.planned.eye
-        if kind == "exr" and rendered.original is not None and whole:
+        if FORMATS[kind].layered and rendered.original is not None and whole:
             images.copy_with_marks(rendered.original, path, metadata)
             return
-        if kind == "exr":
+        if FORMATS[kind].layered:
             options = settings.files.exr
             layers = [
                 images.Channels(
@@ -95,7 +96,7 @@ class Filer:
             return
         (name,) = file.planned.passes
         values = film.passes[name]
-        if kind == "hdr":
+        if not FORMATS[kind].displayed:
             colour = values[..., :3] if values.shape[2] >= 3 else np.repeat(values[..., :1], 3, axis=2)
             images.write_hdr(path, colour, metadata)
             return
@@ -109,7 +110,7 @@ class Filer:
                 pixels, cell.name or "   ".join(words) or self._order.plan_name, figures
             )
         deep = getattr(settings.files, kind)
-        bits = int(deep.depth) if kind in ("png", "tiff") else 8
+        bits = int(deep.depth) if FORMATS[kind].deep else 8
         images.write_display(
             path, pixels, metadata, kind=kind, bits=bits, quality=settings.files.jpg.quality, ppi=ppi
         )
