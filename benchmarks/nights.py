@@ -44,8 +44,10 @@ def measure_overhead(folder: Path, table: Table) -> None:
     plan = lattice.open_plan(write_demo(folder))
     plan.change("axes", {"camera": {"each": "cameras"}}).change("rules", []).change("order", ["camera"])
     chosen, frames = ["Wide", "Portrait"], "1-100"
-    plan.override(size="320x180", scale="100%", samples=10, frames=frames, denoise=False, format=["exr"],
-                  passes=["beauty"], output="night/{camera}.{frame:04d}.{ext}")  # fmt: skip
+    plan = plan.override(
+        size="320x180", scale="100%", samples=10, frames=frames, denoise=False, format=["exr"],
+        passes=["beauty"], output="night/{camera}.{frame:04d}.{ext}",
+    )  # fmt: skip
     lattice.prepare_tracer()
     started = time.perf_counter()
     run = plan.run(at=chosen, workers=WORKERS, threads=1)
@@ -265,7 +267,7 @@ def measure_simulation(folder: Path, table: Table) -> None:
 def measure_worker(folder: Path, table: Table) -> None:
     """One light and one look: what a worker keeps of other images and skies is no growth."""
     plan = lattice.open_plan(write_demo(folder))
-    plan.override(
+    plan = plan.override(
         size="32x18", scale="100%", samples=1, frames="1-360", denoise=False, format=["exr"],
         passes=["beauty"],
     )  # fmt: skip

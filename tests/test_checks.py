@@ -159,7 +159,7 @@ def test_a_scene_without_a_camera(plan_file: Path) -> None:
     begun = lattice.open_plan(
         lattice.begin(plan_file.parent / "room.usda", plan_file.parent / "new.lattice.yaml")
     )
-    begun.override(samples=2, scale="5%")
+    begun = begun.override(samples=2, scale="5%")
     assert not [f for f in begun.check() if f.gravity != "note"]
     run = begun.run(workers=0)
     picture = run.picture(begun.cells[0].address)
@@ -232,10 +232,10 @@ def test_a_plan_of_one_camera_needs_no_camera_axis(tmp_path: Path) -> None:
     plan = lattice.Plan(scene="room.usda", folder=tmp_path, defaults={"size": "48x32", "samples": 1})
     assert [cell.address for cell in plan.cells] == ["the one cell"]
     assert plan.cells[0].settings.camera == "/World/Cameras/Front"
-    plan.override(size="24x16", frames="2-3").override(samples=2)
+    plan = plan.override(size="24x16", frames="2-3").override(samples=2)
     assert (str(plan.cells[0].settings.size), plan.cells[0].settings.frames) == ("24x16", (2, 3))
     assert str(plan.override(scale="50%").proofing().cells[0].settings.size) == "6x4"
-    plan.override(frames="1")
+    plan = plan.override(frames="1")
     run = plan.run(workers=0)
     assert run.ok
     assert [p.name for p in run.files("the one cell")] == ["cell.0001.exr"]

@@ -378,7 +378,7 @@ def test_named_sets_words_takes_prints_and_versions_in_names(plan_file: Path) ->
         plan.cells.at(sets=["tonite"])
     night = plan.cells["night/Front"]
     assert (str(night.settings.size), night.settings.size.ppi) == ("50x35", 3.0)
-    plan.override(scale="100%")
+    plan = plan.override(scale="100%")
     assert str(plan.cells["night/Front"].settings.size) == "4961x3508"
     names = FileNames("p", "s", {"client": "harbour museum"}, lambda cell: Stamp(7, "2026-06-21"))
     assert next(planned_files(night, names)).path == "harbour_museum/dim-Front.v007.2026-06-21.exr"
@@ -533,3 +533,31 @@ def test_the_schema_takes_the_demo_and_describes_every_key() -> None:
         if "description" not in value
     ]
     assert undescribed == []
+
+
+def test_plans_and_cells_have_the_manners_of_python(plan_file: Path) -> None:
+    plan = lattice.open_plan(plan_file)
+    cells = plan.cells
+    assert repr(plan) == "<Plan room.lattice.yaml: light, camera>"
+    assert repr(plan.override(samples=2)) == "<Plan room.lattice.yaml: light, camera, samples=2>"
+    assert (repr(cells), repr(cells[1])) == ("<4 cells of room>", "<Cell 2: day/Side>")
+    assert [c.address for c in cells[1:3]] == ["day/Side", "night/Front"]
+    assert cells[np.int64(-1)] == cells["night/Side"] == next(reversed(cells))
+    assert {cells[0]: 1}[lattice.open_plan(plan_file).cells[0]] == 1
+    assert cells.index(cells[2]) == 2
+    assert ("day/Front" in cells, "light=day" in cells, "dusk/Front" in cells, 5 in cells) == (
+        True,
+        True,
+        False,
+        False,
+    )
+    with pytest.raises(IndexError, match="there are 4 cells"):
+        _ = cells[4]
+    with pytest.raises(LookupError, match="no entry Frnt"):
+        _ = cells["day/Frnt"]
+    # What is laid over a plan leaves it as it was, and what is changed in one is not in the other.
+    other = plan.override(samples=9)
+    other.change("words", {"a": "b"})
+    assert (plan.cells[0].settings.samples, other.cells[0].settings.samples) == (4, 9)
+    assert "words" not in plan.text
+    assert {"open_plan", "Run", "Estimate", "passes"} < set(dir(lattice))

@@ -169,7 +169,7 @@ def test_no_file_that_the_scene_or_the_plan_reads_is_ever_a_target(tmp_path: Pat
     for name in names:
         stem, _, ending = name.rpartition(".")
         template = f"{stem}.{{ext}}"
-        plan.override(output=template, format=[{"jpg": "jpg", "tiff": "tiff"}.get(ending, ending)])
+        plan = plan.override(output=template, format=[{"jpg": "jpg", "tiff": "tiff"}.get(ending, ending)])
         for existing in ("replace", "keep-both", "skip"):
             with pytest.raises(OutputError, match="reads") as refused:
                 plan.run(["dawn/40"], workers=0, existing=existing)

@@ -210,7 +210,7 @@ def test_what_is_there_is_skipped_replaced_kept_or_refused(plan_file: Path) -> N
     front = folder / "out/day/Front.0001.exr"
     assert plan.run(at=["day/"], workers=0).ok
     old = front.read_bytes()
-    plan.override(seed=5)
+    plan = plan.override(seed=5)
     with pytest.raises(OutputError, match="existing: refuse"):
         plan.run(at=["day/"], workers=0, existing="refuse")
     assert front.read_bytes() == old

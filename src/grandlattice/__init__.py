@@ -88,7 +88,7 @@ _WHERE = {
     "whole": ("Plan",),
     "version": ("__version__",),
 }  # fmt: skip
-__getattr__ = on_demand(__name__, _WHERE)
+__getattr__, __dir__ = on_demand(__name__, _WHERE)
 
 __all__ = [
     "Cell",

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import operator
 from collections.abc import Iterator, Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, SupportsIndex, overload
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,11 +16,19 @@ if TYPE_CHECKING:
     from grandlattice.whole import Plan
 
 
-class Cells:
-    """The cells of a plan in the order they run: by index, by address, or one after another."""
+class Cells(Sequence[Cell]):
+    """The cells of a plan in the order they run: by index, by address, or one after another.
+
+    >>> from grandlattice import Plan
+    >>> Plan(scene="orrery.usda").cells["noon/brass/all/Wide"]      # doctest: +SKIP
+    <Cell 1: noon/brass/all/Wide>
+    """
 
     def __init__(self, plan: Plan) -> None:
         self._plan = plan
+
+    def __repr__(self) -> str:
+        return f"<{len(self):,} cells of {self._plan.name}>"
 
     def __len__(self) -> int:
         return len(self._plan.lattice)
@@ -27,14 +36,38 @@ class Cells:
     def __iter__(self) -> Iterator[Cell]:
         return (self._plan._make(index) for index in range(len(self)))
 
-    def __getitem__(self, key: int | str) -> Cell:
-        """A cell by its index in the run, or by an address that means exactly one."""
-        if isinstance(key, int):
-            return self._plan._make(key if key >= 0 else len(self) + key)
-        found = cells_at(self._plan.lattice, [key])
-        if len(found) > 1:
-            raise PlanError(f"{key} means {len(found):,} cells; name one, or use at().")
-        return self._plan._make(int(found[0]))
+    def __contains__(self, wanted: object) -> bool:
+        """Whether a cell is one of them, or an address means any."""
+        if isinstance(wanted, Cell):
+            return 0 <= wanted.index < len(self) and self[wanted.index].address == wanted.address
+        try:
+            return isinstance(wanted, str) and len(self.indices(wanted)) > 0
+        except PlanError:
+            return False
+
+    @overload
+    def __getitem__(self, key: SupportsIndex | str) -> Cell: ...
+    @overload
+    def __getitem__(self, key: slice) -> list[Cell]: ...
+    def __getitem__(self, key: SupportsIndex | str | slice) -> Cell | list[Cell]:
+        """A cell by its index in the run, or by an address that means exactly one; of a slice, several.
+
+        Raises
+        ------
+        NoSuchCell
+            Where there is none; for a number, `IndexError`.
+        """
+        if isinstance(key, slice):
+            return [self._plan._make(index) for index in range(*key.indices(len(self)))]
+        if isinstance(key, str):
+            found = cells_at(self._plan.lattice, [key])
+            if len(found) > 1:
+                raise PlanError(f"{key} means {len(found):,} cells; name one, or use at().")
+            return self._plan._make(int(found[0]))
+        index = operator.index(key)
+        if not -len(self) <= index < len(self):
+            raise IndexError(f"there are {len(self):,} cells, and none of number {index}")
+        return self._plan._make(index % len(self))
 
     def at(self, *wanted: str, sets: Sequence[str] = ()) -> list[Cell]:
         """Cells by addresses (``noon//all/Wide``), axes (``light=noon,evening``) and named sets."""

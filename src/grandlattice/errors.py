@@ -83,7 +83,7 @@ class PlanError(LatticeError):
     """The plan cannot be understood."""
 
 
-class NoSuchCell(PlanError):
+class NoSuchCell(PlanError, LookupError):
     """An address names no cell of the plan."""
 
 

@@ -10,8 +10,10 @@ from importlib import import_module
 from typing import Any
 
 
-def on_demand(package: str, rooms: Mapping[str, Sequence[str]]) -> Callable[[str], Any]:
-    """A module's ``__getattr__`` (PEP 562) that finds names in the modules that define them.
+def on_demand(
+    package: str, rooms: Mapping[str, Sequence[str]]
+) -> tuple[Callable[[str], Any], Callable[[], list[str]]]:
+    """A module's ``__getattr__`` and ``__dir__`` (PEP 562), which find names in the modules that define them.
 
     Parameters
     ----------
@@ -24,4 +26,4 @@ def on_demand(package: str, rooms: Mapping[str, Sequence[str]]) -> Callable[[str
             return getattr(import_module(f"{package}.{room_of[name]}"), name)
         raise AttributeError(f"module {package!r} has no attribute {name!r}")
 
-    return find
+    return find, lambda: sorted(room_of)

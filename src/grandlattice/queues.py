@@ -165,6 +165,11 @@ class Queue:
                 raise
         return Queue(steps, self.name, self.notices, self._after)
 
+    def override(self, **settings: Any) -> Queue:
+        """The same steps with settings that beat all their plans say, see `Plan.override`."""
+        steps = [replace(step, plan=step.plan.override(**settings)) for step in self.steps]
+        return Queue(steps, self.name, self.notices, self._after)
+
     def refuse_collisions(self) -> None:
         """Refuse plans that would write one file between them.
 

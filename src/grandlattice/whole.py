@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import io
 import os
 from collections.abc import Callable, Mapping, Sequence
@@ -89,6 +90,11 @@ class Plan:
         else:
             given = {"lattice": "1", "scene": scene, **keys}
             self._data = as_texts({k: v for k, v in given.items() if v not in ({}, None)})
+
+    def __repr__(self) -> str:
+        axes = ", ".join(str(name) for name in self._data.get("axes") or ())
+        over = "".join(f", {key}={value}" for key, value in self._given().items())
+        return f"<Plan {self.file.name if self.file else 'of ' + str(self._data.get('scene'))}: {axes}{over}>"
 
     # --- building and writing ------------------------------------------------------------------
 
@@ -210,20 +216,22 @@ class Plan:
         return Cells(self)
 
     def override(self, **settings: Any) -> Plan:
-        """Settings that beat everything the plan says, for this object only.
+        """The same plan with settings that beat everything it says; this one stays as it is.
 
         Raises
         ------
         PlanError
             For an unknown setting or a value it cannot have.
         """
+        other = copy.copy(self)
+        other._data = copy.deepcopy(self._data)  # either may be changed further
         try:
-            self.overrides = Settings.model_validate({**self._given(), **settings})
+            other.overrides = Settings.model_validate({**self._given(), **settings})
         except ValidationError as problem:
             raise _said_wrongly(problem, "this call (--set, or override)") from None
         for name in ("_make", "cells", "_stamp", "names"):
-            self.__dict__.pop(name, None)
-        return self
+            other.__dict__.pop(name, None)
+        return other
 
     def _given(self) -> dict[str, Any]:
         """The settings laid over the plan so far."""

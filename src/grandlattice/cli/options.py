@@ -109,8 +109,7 @@ def open_queue(
     queue = lattice.open_queue(*(plans or [lattice.find_queue(Path.cwd())]))
     given = _given(settings)
     if given:
-        for step in queue:
-            step.plan.override(**given)
+        queue = queue.override(**given)
     return queue.narrowed(at or (), sets or ())
 
 

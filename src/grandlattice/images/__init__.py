@@ -37,7 +37,7 @@ _WHERE = {
     "shown": ("range_of", "show_pass"),
     "sheet": ("Frame", "make_sheets", "with_label"),
 }  # fmt: skip
-__getattr__ = on_demand(__name__, _WHERE)
+__getattr__, __dir__ = on_demand(__name__, _WHERE)
 
 __all__ = [
     "MARK",

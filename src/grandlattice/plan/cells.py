@@ -104,7 +104,7 @@ a trace."""
 _DECIDED = frozenset(f.name for f in fields(CellSettings)) - {"size", "frames", "camera"}
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Cell:
     """One cell of the run.
 
@@ -125,6 +125,12 @@ class Cell:
     edits: tuple[PlacedEdit, ...]
     origins: Mapping[str, Place] = field(default_factory=dict)
     name: str | None = None
+
+    def __hash__(self) -> int:
+        return hash((self.index, self.address))
+
+    def __repr__(self) -> str:
+        return f"<Cell {self.index + 1}: {self.address}>"
 
     @property
     def file_name(self) -> str:

@@ -7,6 +7,6 @@ from grandlattice.loading import on_demand
 if TYPE_CHECKING:
     from grandlattice.review.contact import contact_sheets
 
-__getattr__ = on_demand(__name__, {"contact": ("contact_sheets",)})
+__getattr__, __dir__ = on_demand(__name__, {"contact": ("contact_sheets",)})
 
 __all__ = ["contact_sheets"]

@@ -62,7 +62,7 @@ _WHERE = {
     "versions": ("Versions",),
     "work": ("Workshop",),
 }  # fmt: skip
-__getattr__ = on_demand(__name__, _WHERE)
+__getattr__, __dir__ = on_demand(__name__, _WHERE)
 
 __all__ = [
     "Backend", "Coordinator", "Estimate", "Event", "Failed", "FileRecord", "Fingerprints", "Finished",
