@@ -120,3 +120,31 @@ def test_every_piece_of_a_plan_that_is_shown_is_read(where: str, text: str) -> N
         validate(parse(whole))
     except PlanError as problem:
         pytest.fail(f"{where}: {problem}")
+
+
+def test_every_command_setting_and_key_is_documented_and_none_that_is_not_there() -> None:
+    from grandlattice.cli.main import _ROOMS
+    from grandlattice.plan.edits import EDITS
+    from grandlattice.plan.running import Budget, RunBlock
+    from grandlattice.plan.settings import Settings
+
+    pages = {page.name: page.read_text(encoding="utf-8") for page in PAGES}
+    whole = "\n".join(pages.values())
+    commands = {name for names in _ROOMS.values() for name in names}
+    assert not {name for name in commands if f"glat {name}" not in whole}
+    assert not set(re.findall(r"`glat ([a-z-]+)", whole)) - commands
+
+    def keys(model: type) -> set[str]:
+        return {field.alias or name for name, field in model.model_fields.items()}
+
+    for page, model in (
+        ("plan.md", Settings),
+        ("plan.md", PlanModel),
+        ("nights.md", RunBlock),
+        ("nights.md", Budget),
+    ):
+        missing = {
+            key for key in keys(model) if not re.search(rf"`{key}[`:]|^{key}:|^  {key}:", pages[page], re.M)
+        }
+        assert not missing, (page, missing)
+    assert not {verb for verb in EDITS if f"`{verb}: " not in pages["plan.md"]}
