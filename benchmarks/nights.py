@@ -96,7 +96,7 @@ def measure_empty(folder: Path, table: Table) -> None:
     planned, indices = plan._planned(), plan.cells.indices()
     run = production.outlook(planned, indices, None)
     production.note_tasks(planned, run, planned.key(indices, None))
-    order = production._order(planned, 1, False, "skip")
+    order = production._order(planned, 1, False, "skip", planned.ledger.id)
     # The script's classes must be found by the workers, as the library's own are.
     sys.path.insert(0, str(Path(__file__).parent))
     import nights

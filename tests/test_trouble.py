@@ -481,3 +481,32 @@ def test_a_shell_that_allows_little_memory_is_told_so(plan_file: Path, command: 
         assert "ulimit -v unlimited" in done.stderr
     floor = {"cells": 1500, "check": 2100}.get(command, 3000)
     assert (done.returncode == 0) == (megabytes * 1.024 >= floor + 100 * max(0, (os.cpu_count() or 1) - 2))
+
+
+@pytest.mark.parametrize("spoil", [damage, take_away, replace_by_garbage, replace_by_nothing, replace_by_a_folder,
+                                   replace_by_another_database, drop_a_table])  # fmt: skip
+@pytest.mark.parametrize("when", ["note_tasks", "estimate", "begin_run"])
+def test_a_ledger_that_is_lost_in_the_moment_a_run_begins_ends_nothing(
+    plan_file: Path, monkeypatch, when: str, spoil: Callable[[Path], None]
+) -> None:
+    from grandlattice import production
+
+    room = production if when != "begin_run" else Ledger
+    real, struck = getattr(room, when), []
+
+    def once(*arguments, **options):
+        ledger = plan_file.with_name("room.ledger.sqlite")
+        if not struck and ledger.exists():
+            struck.append(ledger)
+            spoil(ledger)
+        return real(*arguments, **options)
+
+    plan = lattice.open_plan(plan_file)
+    assert plan.run(["day/Front"], workers=0).ok
+    monkeypatch.setattr(room, when, once)
+    run = plan.run(workers=0, existing="replace")
+    assert struck
+    assert run.ok, run.failures
+    assert len(run.finished) == 4
+    monkeypatch.undo()
+    assert not lattice.open_plan(plan_file).run(workers=0).outlook.todo  # the pictures are known as ours

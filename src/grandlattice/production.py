@@ -22,7 +22,7 @@ import psutil
 from grandlattice import review as reviewing
 from grandlattice import targets
 from grandlattice.compiled import is_compiled
-from grandlattice.errors import PlanError, RunError, nearest
+from grandlattice.errors import LedgerLost, PlanError, RunError, nearest
 from grandlattice.notices import Teller
 from grandlattice.plan import (
     CellSettings,
@@ -36,6 +36,7 @@ from grandlattice.runs import (
     Estimate,
     Event,
     InPlace,
+    Ledger,
     Outlook,
     Patience,
     Processes,
@@ -63,6 +64,7 @@ from grandlattice.stage import scene_files
 from grandlattice.tables.passes import PASSES, is_pass
 from grandlattice.tracer import warm_up
 
+_TRIES_TO_NOTE = 5  # where a ledger is lost in the moment a run begins
 _LOOKED_AT = 60  # frames that stand for all
 _WORTH_A_PROBE = 3e6  # pixels × samples; some seconds of one processor
 _FOR_THE_LEDGER = 120.0  # seconds a run waits to begin for somebody who holds its ledger
@@ -154,8 +156,7 @@ def run(
     targets.refuse_links(planned, indices)
     with sole_writer(planned.ledger):
         planned.ledger.wait_at_most(_FOR_THE_LEDGER)
-        aside = planned.ledger.heal()
-        begun = outlook(planned, indices, frames, block.existing)
+        aside, begun = _looked_ahead(planned, indices, frames, block.existing)
         if further:
             begun.outlook = only_unfinished(begun)
         begun.ledger_aside = aside
@@ -172,10 +173,11 @@ def run(
         if any_traced(planned.model, todo):
             prepare_tracer()  # once, before several workers would each compile it
         planned.versions.remember()  # of the cells whose names speak of them
-        note_tasks(planned, begun, planned.key(indices, frames))
+        _note_whatever_happens(planned, begun, planned.key(indices, frames))
         count = default_workers(block) if workers is None else workers
         each = threads or block.threads or max(1, count // len(todo))
-        order = replace(_order(planned, each, allow_missing, block.existing), further=further)
+        order = _order(planned, each, allow_missing, block.existing, begun.owner)
+        order = replace(order, further=further)
         # Workers measure the cost, and have the scene at hand then.
         backend: Backend = (
             Processes(order, min(count, len(todo)), gentle=block.gentle) if count > 0 else InPlace(order)
@@ -219,6 +221,49 @@ def worker_room(planned: Planned, indices: Indices) -> WorkerRoom:
     return room.for_workers([listed[int(k)] for k in chosen])
 
 
+def _looked_ahead(
+    planned: Planned, indices: Indices, frames: Frames, existing: str
+) -> tuple[Path | None, Run]:
+    """Where a ledger went that could not be read, also one that was lost meanwhile; and the run to be."""
+    aside = planned.ledger.heal()
+    for k in range(_TRIES_TO_NOTE):
+        try:
+            return aside, outlook(planned, indices, frames, existing)
+        except LedgerLost:
+            aside = _put_right(planned.ledger, again=k > 0) or aside
+    return aside, outlook(planned, indices, frames, existing)
+
+
+def _put_right(ledger: Ledger, *, again: bool) -> Path | None:
+    """Set a ledger aside that cannot be read, or `again` could not be used although it can; where it went."""
+    aside = ledger.heal(thoroughly=True)
+    if aside is None and again and ledger.file.exists():
+        aside = ledger.set_aside()
+    return aside
+
+
+def _note_whatever_happens(planned: Planned, begun: Run, key: str) -> None:
+    """Have the ledger know whose pictures come and which tasks; one that is lost meanwhile is begun anew.
+
+    Raises
+    ------
+    LatticeError
+        When it cannot be written.
+    """
+    ledger = planned.ledger
+    for k in range(_TRIES_TO_NOTE):
+        try:
+            begun.owner = begun.owner or ledger.id
+            note_tasks(planned, begun, key)
+            return
+        except LedgerLost:
+            begun.ledger_aside = _put_right(ledger, again=k > 0) or begun.ledger_aside
+            if begun.owner:
+                with suppress(LedgerLost):
+                    ledger.take_id(begun.owner)
+    note_tasks(planned, begun, key)
+
+
 def only_unfinished(run: Run) -> Outlook:
     """Of a run what a time limit ended before it had all its samples."""
     whole, lost = run.outlook, run.ledger.unfinished()
@@ -226,7 +271,7 @@ def only_unfinished(run: Run) -> Outlook:
     return Outlook(whole.done.only(numbers), whole.done.only(np.setdiff1d(whole.done.numbers, numbers)))
 
 
-def _order(planned: Planned, threads: int, allow_missing: bool, existing: str) -> WorkOrder:
+def _order(planned: Planned, threads: int, allow_missing: bool, existing: str, owner: str) -> WorkOrder:
     keep = f"{planned.name}-kept/{time.strftime('%Y-%m-%d-%H%M%S')}" if existing == "keep-both" else None
     files = tuple(
         (path, found.st_size, found.st_mtime_ns)
@@ -235,7 +280,7 @@ def _order(planned: Planned, threads: int, allow_missing: bool, existing: str) -
     )
     return WorkOrder(
         planned.model, planned.folder, planned.scene.file.resolve(), planned.output, planned.name, threads,
-        allow_missing, planned.fixed, planned.ledger.id, keep=keep, scene_files=files,
+        allow_missing, planned.fixed, owner, keep=keep, scene_files=files,
     )  # fmt: skip
 
 

@@ -14,10 +14,12 @@ import statistics
 import time
 from collections import defaultdict
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 
 import numpy as np
 
+from grandlattice.errors import LedgerError
 from grandlattice.readable import many
 from grandlattice.runs.ledger import Ledger
 from grandlattice.runs.order import Probe, Taken
@@ -161,7 +163,7 @@ def _history(ledger: Ledger) -> dict[str, _Rate]:
     if not ledger.file.exists():
         return {}
     found, told = defaultdict(list), "kind, work, run, seconds AS took, ended AS at"
-    with ledger.open() as connection:
+    with suppress(LedgerError), ledger.open() as connection:  # lost meanwhile: then it knows nothing
         rows = connection.execute(
             f"SELECT kind, took / work FROM (SELECT {told} FROM tasks UNION ALL SELECT {told} FROM past) "
             "JOIN runs USING (run) WHERE took IS NOT NULL AND host = ? AND kind != '' AND work > 0 "
@@ -181,7 +183,8 @@ def last_error(ledger: Ledger) -> float | None:
     """How many times as long as estimated the last whole run of a plan took."""
     if not ledger.file.exists():
         return None
-    with ledger.open() as connection:
+    row = None
+    with suppress(LedgerError), ledger.open() as connection:
         row = connection.execute(
             "SELECT seconds / estimate FROM runs WHERE estimate > 0 AND seconds > 0 AND state = 'done' "
             "ORDER BY run DESC LIMIT 1"

@@ -20,6 +20,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from grandlattice.errors import LedgerError
 from grandlattice.runs.ledger_file import LedgerFile
 
 WAITING, RUNNING, DONE, FAILED, DROPPED = "waiting", "running", "done", "failed", "dropped"
@@ -300,17 +301,18 @@ class Ledger(LedgerFile):
         return None if row is None or row[0] is None else (str(row[0]), bool(row[1]))
 
     def peaks(self, host: str) -> dict[str, int]:
-        """Kind of frame → the most bytes one of them held on a machine."""
+        """Kind of frame → the most bytes one of them held on a machine; nothing where it cannot be read."""
         if not self.file.exists():
             return {}
         told = "kind, run, peak_bytes"
-        with self.open() as connection:
+        with suppress(LedgerError), self.open() as connection:
             rows = connection.execute(
                 f"SELECT kind, MAX(peak_bytes) FROM (SELECT {told} FROM tasks UNION ALL SELECT {told} "
                 "FROM past) JOIN runs USING (run) WHERE host = ? AND kind != '' AND peak_bytes > 0 "
                 "GROUP BY kind", (host,),
             )  # fmt: skip
             return {str(kind): int(peak) for kind, peak in rows}
+        return {}
 
     # --- temporary files -----------------------------------------------------------------------
 

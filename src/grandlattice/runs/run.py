@@ -46,6 +46,7 @@ class Run:
     wanted_next : plans somebody asked for meanwhile, to come after this one.
     notes : what else there is to say, such as notices that could not be sent.
     estimate : what it was expected to take.
+    owner : the id of its plan's ledger, which its pictures carry.
     ledger_aside : where a ledger went that could not be read; a new one was begun.
     """
 
@@ -55,6 +56,7 @@ class Run:
     tasks: TaskList
     fixed: tuple[str, ...] = ()
     number: int = 0
+    owner: str = ""
     signal: int = 0
     estimate: Estimate | None = None
     ledger_aside: Path | None = None

@@ -29,6 +29,7 @@ _BUSY_WITHIN = 0.3  # seconds the run stands still, at most, for a ledger that s
 _BUSY_FOR = 2.0  # seconds until that is tried again
 _AT_THE_END = 60.0  # seconds the end of a run waits for it
 _IN_A_HURRY = 1.0  # the same where the system wants the run gone
+_TRIES_TO_BEGIN = 5  # where a ledger is lost in the moment a run begins
 _MEND_EVERY = 10.0  # seconds between two tries to begin a lost ledger anew
 
 
@@ -66,7 +67,7 @@ class RunRecord:
         self._news = _News()
         self._next_write = 0.0
         self._parts: dict[str, list[str]] = {}  # of the tries under way
-        self._workers, self._identity = 0, ""
+        self._workers = 0
         self._mended = -np.inf
 
     # --- a run begins and ends -----------------------------------------------------------------
@@ -80,10 +81,20 @@ class RunRecord:
             When the ledger cannot be written.
         """
         self._workers = workers
-        for attempt, paths in self._ledger.parts().items():
-            self._remove(attempt, paths)
-        self._begin_run()
-        self._identity = self._ledger.id
+        for _ in range(_TRIES_TO_BEGIN):
+            try:
+                for attempt, paths in self._ledger.parts().items():
+                    self._remove(attempt, paths)
+                self._run.owner = self._run.owner or self._ledger.id
+                self._begin_run()
+                break
+            except LedgerLost:  # since it was looked at a moment ago
+                self._mended = -np.inf
+                if self._mended_now():
+                    break
+        else:
+            self._begin_run()
+        self._mended = -np.inf
         self._ledger.wait_at_most(_BUSY_WITHIN)
 
     def _begin_run(self) -> None:
@@ -259,7 +270,7 @@ class RunRecord:
         return True
 
     def _begin_anew(self) -> None:
-        self._ledger.take_id(self._identity)
+        self._ledger.take_id(self._run.owner)
         self._note_tasks()
         self._begin_run()
         for attempt, paths in self._parts.items():
