@@ -6,6 +6,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -182,6 +183,14 @@ def multiplied(value: Any, factor: tuple[float, ...], attribute: Usd.Attribute, 
         f"{attribute.GetName()} of {attribute.GetPrim().GetPath()} is no number to multiply.",
         place=place,
     )
+
+
+def said_by_usd(problem: Exception, most: int = 160) -> str:
+    """What an error of USD says, without where in its own source that was."""
+    lines = [line.strip() for line in str(problem).splitlines() if line.strip()]
+    last = lines[-1] if lines else "it cannot be read"
+    quoted = re.search(r"in file \S+ : '(.*)'$", last)
+    return (quoted[1] if quoted else last)[:most]
 
 
 def is_light(prim: Usd.Prim) -> bool:

@@ -12,6 +12,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from pxr import Sdf, Tf, Usd
 
 from grandlattice.errors import EditError, Place, nearest
+from grandlattice.stage.attributes import said_by_usd
 from grandlattice.stage.patterns import evaluate
 
 HELPERS = Sdf.Path("/LatticeHelpers")  # everything of ours in a composed stage stands below it
@@ -114,9 +115,8 @@ class Selector:
                     query, self._stage, Usd.TraverseInstanceProxies()
                 )
             except (Tf.ErrorException, ValueError) as problem:
-                said = str(problem).splitlines()[-1] if str(problem) else "it cannot be read"
                 raise EditError(
-                    f"The selection {text} cannot be understood: {said.strip()[:160]}.", place=place
+                    f"The selection {text} cannot be understood: {said_by_usd(problem)}.", place=place
                 ) from None
             finally:
                 self._stage.RemovePrim(HELPERS)
