@@ -21,7 +21,7 @@ from grandlattice.plan import PrimFact, SceneFacts
 from grandlattice.plan.values import shortened
 from grandlattice.stage.attributes import is_light, metres_per_unit_of
 from grandlattice.stage.selecting import Selector
-from grandlattice.stage.soundness import refuse_bottomless, refuse_devices
+from grandlattice.stage.soundness import layers_missing, refuse_bottomless
 
 _FURTHEST = 1e9  # frames; beyond it, or where it is no number, a scene names none
 ENDINGS = (".usd", ".usda", ".usdc", ".usdz")
@@ -50,6 +50,7 @@ class Scene:
     metres_per_unit : length of a scene unit.
     frames : first and last frame; None where the scene names none.
     frames_per_second : of its time codes.
+    missing : layers that are asked for and not there, as they are named.
     """
 
     file: Path
@@ -58,6 +59,7 @@ class Scene:
     metres_per_unit: float
     frames: tuple[int, int] | None
     frames_per_second: float
+    missing: tuple[str, ...] = ()
 
     @cached_property
     def named(self) -> tuple[list[str], list[str]]:
@@ -131,7 +133,7 @@ def open_scene(file: Path) -> Scene:
             layer = Sdf.Layer.FindOrOpen(str(file.resolve()))
             if layer is not None:
                 layer.SetPermissionToEdit(False)
-                refuse_devices(layer)
+                missing = layers_missing(layer)
                 stage = _opened(layer)
                 refuse_bottomless(stage)
     except Tf.ErrorException as problem:
@@ -145,7 +147,7 @@ def open_scene(file: Path) -> Scene:
         frames = frames if frames[1] >= frames[0] else None
     return Scene(
         file, stage, str(UsdGeom.GetStageUpAxis(stage)), metres_per_unit_of(stage),
-        frames, stage.GetFramesPerSecond(),
+        frames, stage.GetFramesPerSecond(), missing,
     )  # fmt: skip
 
 

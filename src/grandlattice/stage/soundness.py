@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from pathlib import Path
 
-from pxr import Ar, Sdf, Usd, UsdGeom
+from pxr import Ar, Sdf, Usd, UsdGeom, UsdUtils
 
 from grandlattice.errors import Place, SceneError
 from grandlattice.filesystem import is_file, is_there
@@ -15,8 +15,10 @@ _DEEPEST = 1000  # prims below one another; bounds are worked out by recursion
 _MOST_COPIES = 100_000_000  # that point instancers may unfold to
 
 
-def refuse_devices(layer: Sdf.Layer) -> None:
-    """Refuse a scene that asks for a layer which is no file: a pipe or a device is read for ever.
+def layers_missing(layer: Sdf.Layer) -> tuple[str, ...]:
+    """Layers that a scene asks for, and those do that it asks for, and that are not there; as they are named.
+
+    A layer which is no file is refused: a pipe or a device is read for ever.
 
     Raises
     ------
@@ -24,12 +26,17 @@ def refuse_devices(layer: Sdf.Layer) -> None:
         Naming what asks and what it asks for.
     """
     waiting, seen = [layer], {layer.identifier}
+    missing: dict[str, None] = {}
     while waiting:
         here = waiting.pop()
         for asset in here.GetCompositionAssetDependencies():
             path = here.ComputeAbsolutePath(asset)
             outer = Ar.SplitPackageRelativePathOuter(path)[0] or path
-            if not path or path in seen or not is_there(outer):
+            if not path or path in seen:
+                continue
+            if not is_there(outer):
+                if not Ar.GetResolver().Resolve(path):
+                    missing.setdefault(asset)
                 continue
             seen.add(path)
             if Path(outer).is_dir() or is_file(outer):
@@ -41,6 +48,7 @@ def refuse_devices(layer: Sdf.Layer) -> None:
                 f"{Path(here.realPath).name} asks for {asset}, which is no file but a device or a pipe.",
                 place=Place(Path(here.realPath)), cure="mend the reference",
             )  # fmt: skip
+    return tuple(missing)
 
 
 def _layer(path: str) -> Sdf.Layer | None:
@@ -59,7 +67,6 @@ def refuse_bottomless(stage: Usd.Stage) -> None:
     SceneError
         Naming the prim.
     """
-    instancers: dict[Sdf.Path, Usd.Prim] = {}
     for prim in stage.Traverse():
         path = prim.GetPath()
         if path.pathElementCount > _DEEPEST:
@@ -67,9 +74,9 @@ def refuse_bottomless(stage: Usd.Stage) -> None:
                 f"Prims are nested more than {_DEEPEST:,} deep.",
                 place=Place(prim=f"{str(path)[:80]}…"), cure="flatten the groups above it",
             )  # fmt: skip
-        if prim.GetTypeName() == _INSTANCER:
-            instancers[path] = prim
-    if instancers:
+    # USD counts types many times as fast as they can be asked for one by one.
+    if _INSTANCER in UsdUtils.ComputeUsdStageStats(stage)["primary"]["primCountsByType"]:
+        instancers = {prim.GetPath(): prim for prim in stage.Traverse() if prim.IsA(UsdGeom.PointInstancer)}
         unfolded: dict[Sdf.Path, float] = {}
         for path in instancers:
             _unfold(path, instancers, unfolded, ())

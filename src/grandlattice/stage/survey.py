@@ -229,7 +229,7 @@ def _with_missing_layers(scene: Scene, found: dict[str, AssetSurvey]) -> tuple[A
     Images are named by shaders, lights and the like; shapes and groups are not asked for any.
     """
     told = {Path(asset.file).name for asset in found.values() if not asset.found}
-    for name in _missing_layers(scene.stage):
+    for name in scene.missing:
         if Path(name).name not in told:
             _note(found, name, _referrer(scene, name), False)
     return tuple(sorted(found.values(), key=lambda asset: (asset.found, asset.file)))
@@ -251,16 +251,6 @@ def _note_files(found: dict[str, AssetSurvey], prim: Usd.Prim) -> None:
             for asset in [value] if isinstance(value, Sdf.AssetPath) else value or ():
                 if asset.path:
                     _note(found, asset.path, str(prim.GetPath()), _is_there(asset, attribute))
-
-
-def _missing_layers(stage: Usd.Stage) -> list[str]:
-    """Layers that those of a stage ask for and that are not there, as they are named."""
-    missing: dict[str, None] = {}
-    for layer in stage.GetUsedLayers():
-        for name in () if layer.anonymous else layer.GetCompositionAssetDependencies():
-            if name and not Ar.GetResolver().Resolve(layer.ComputeAbsolutePath(name)):
-                missing.setdefault(name)
-    return list(missing)
 
 
 def _note(found: dict[str, AssetSurvey], file: str, prim: str, there: bool) -> None:
