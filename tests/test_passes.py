@@ -456,6 +456,7 @@ def test_every_pass_is_listed_once_and_everywhere_the_same(tmp_path: Path, glat)
     assert {"light.Lampe_für_Süd", "light.Leuchtfeuer", "light.surfaces", "fern", "nah"} < set(listed)
     assert listed["fern"]["channels"] == ["fern.R", "fern.G", "fern.B"]
     assert "light.Lampe_für_Süd" in glat(tmp_path, "passes")[1]
-    code, said = glat(tmp_path.parent, "passes")  # where there is no plan
+    (tmp_path / "empty").mkdir()
+    code, said = glat(tmp_path / "empty", "passes")  # where there is no plan
     assert code == 0
     assert "light.NAME" in said

@@ -329,6 +329,8 @@ def test_a_run_ends_in_order_whoever_asks(plan_file: Path, number: int, after: f
     process = subprocess.Popen(
         [*GLAT, "run", "--workers", "2"], cwd=plan_file.parent, start_new_session=True, text=True,
         stdout=subprocess.PIPE, stderr=subprocess.STDOUT, bufsize=1,
+        # Whoever began the tests may have had them ignored, as nohup does.
+        preexec_fn=lambda: [signal.signal(each, signal.SIG_DFL) for each in (signal.SIGINT, signal.SIGHUP)],
     )  # fmt: skip
     assert process.stdout is not None
     said = ""

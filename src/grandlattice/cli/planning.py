@@ -187,8 +187,8 @@ def passes(plan: PlanFile = None, settings: SetOption = None, json: AsJson = Fal
     Example:  glat passes
     """
     opened = None
-    if plan is not None or list(Path.cwd().glob("*.lattice.yaml")):
-        opened = open_queue([plan] if plan else None, settings, None, None).steps[0].plan
+    if plan is not None or len(list(Path.cwd().glob("*.lattice.yaml"))) == 1:  # else of none in particular
+        opened = open_queue([plan] if plan else None, settings).steps[0].plan
     found = lattice.passes(opened)
     if json:
         print_json(found)
