@@ -42,6 +42,16 @@ def size(count: float) -> str:
     return f"{count:.1f} TB"
 
 
+def number(value: float, digits: int = 4) -> str:
+    """A number to some digits, without powers of ten up to ten million: lights are that bright.
+
+    >>> number(16000.0), number(0.36603), number(1234567.0, 3)
+    ('16000', '0.366', '1230000')
+    """
+    short = float(f"{value:.{digits}g}")
+    return f"{short:.0f}" if 1000.0 <= abs(short) < 1e7 else f"{value:.{digits}g}"
+
+
 def many(count: int, one: str, more: str | None = None) -> str:
     """``1 cell``, ``27 cells``."""
     plural = more or one + ("es" if one.endswith(("s", "x", "ch", "sh")) else "s")

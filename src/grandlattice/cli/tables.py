@@ -12,6 +12,7 @@ from rich.table import Table
 
 from grandlattice import Cell, CellSettings, Explanation, Finding, Pass, Plan, Survey
 from grandlattice.cli.words import console, many, short
+from grandlattice.readable import number
 
 _MOST_ROWS, _MOST_COLUMNS = 40, 60  # of a matrix in the terminal
 _MARKS = {
@@ -64,7 +65,7 @@ def show_survey(survey: Survey) -> None:
             if light.known
             else "[yellow]left out[/yellow]"
         )
-        lights.add_row(escape(light.path), light.kind, f"{light.nits:,.3g}", remark)
+        lights.add_row(escape(light.path), light.kind, number(light.nits, 3), remark)
     console.print(lights if survey.lights else "[yellow]no light[/yellow]")
     if survey.variants:
         variants = _table("prim", "variant set", "variants, the chosen first")

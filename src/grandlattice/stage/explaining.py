@@ -15,6 +15,7 @@ from pxr import Gf, Sdf, Usd, UsdShade, Vt
 from pydantic import BaseModel
 
 from grandlattice.plan import Cell, CellMaker, PlacedEdit, PlanModel
+from grandlattice.readable import number
 from grandlattice.stage.composing import Note
 from grandlattice.stage.drafting import Drafting
 from grandlattice.stage.scene import Scene, quiet_usd
@@ -351,7 +352,7 @@ def _value_text(value: Any) -> str:
     if isinstance(value, bool):
         return "true" if value else "false"
     if isinstance(value, float):
-        return f"{0.0 if abs(value) < 1e-9 else value:.4g}"
+        return number(0.0 if abs(value) < 1e-9 else value)
     if isinstance(value, Sdf.AssetPath):
         return Path(value.path).name or _NOTHING
     if isinstance(value, Gf.Quatd | Gf.Quatf):
