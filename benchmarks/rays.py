@@ -33,7 +33,8 @@ import grandlattice as lattice
 from grandlattice.demo import write_demo
 from grandlattice.runs import WorkOrder, Workshop
 from grandlattice.snapshot import Camera, Geometry, Item, Light, Material, Snapshot
-from grandlattice.tracer import PASSES, Sensor, Tracer, TraceSettings
+from grandlattice.tables.passes import PASSES
+from grandlattice.tracer import Sensor, Tracer, TraceSettings
 from grandlattice.tracer.materials import is_clear
 
 SETTINGS = {"scale": "25%", "samples": 16, "denoise": False}
