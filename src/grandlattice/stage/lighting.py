@@ -62,7 +62,7 @@ def read_light(
         str(prim.GetPath()), kind, stands(prim, to_world), (r, g, b), size, texture,
         _shaping(prim, kind, time), max(0.0, float(light.GetDiffuseAttr().Get(time))),
         max(0.0, float(light.GetSpecularAttr().Get(time))), reaches, shadowed_by,
-        seen=not _is_point(prim, time),
+        seen=not is_point(prim, time),
     )  # fmt: skip
 
 
@@ -73,7 +73,7 @@ def stands(prim: Usd.Prim, to_world: NDArray[np.float64]) -> NDArray[np.float64]
     return np.array([[1, 0, 0, 0], [0, 0, 1, 0], [0, -1, 0, 0], [0, 0, 0, 1]], float) @ to_world
 
 
-def _is_point(prim: Usd.Prim, time: Usd.TimeCode) -> bool:
+def is_point(prim: Usd.Prim, time: Usd.TimeCode) -> bool:
     """Whether a light's shape is not meant, only the place it shines from."""
     attribute = prim.GetAttribute("treatAsPoint") or prim.GetAttribute("treatAsLine")
     return bool(attribute and attribute.Get(time))

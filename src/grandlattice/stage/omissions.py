@@ -12,7 +12,7 @@ import numpy as np
 from pxr import Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdSkel
 
 from grandlattice.stage.layered import is_layered
-from grandlattice.stage.lighting import KINDS, light_radiance
+from grandlattice.stage.lighting import KINDS, is_point, light_radiance
 from grandlattice.stage.looks import input_value, is_known_surface, surface_of
 from grandlattice.stage.prim_types import PrimType
 
@@ -101,13 +101,8 @@ def _of_lights_values(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:
     for name in ("radius", "width", "height", "length"):
         attribute = prim.GetAttribute(f"inputs:{name}")
         value = attribute.Get(time) if attribute else None
-        if value is not None and not value > 0.0 and not _is_a_point(prim):
+        if value is not None and not value > 0.0 and not is_point(prim, time):
             yield f"Lights left out, their {name} being {value:g}"
-
-
-def _is_a_point(prim: Usd.Prim) -> bool:
-    treated = prim.GetAttribute("treatAsPoint") or prim.GetAttribute("treatAsLine")
-    return bool(treated and treated.Get())
 
 
 def _of_shape(prim: Usd.Prim, kind: PrimType, said: Sequence[str], time: Usd.TimeCode) -> Iterator[str]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from pxr import Usd, UsdGeom, UsdLux, UsdShade, UsdSkel
+from pxr import Usd, UsdGeom, UsdShade, UsdSkel
 
 from grandlattice.stage.attributes import is_light
 from grandlattice.stage.shapes import is_shape
@@ -15,8 +15,6 @@ class PrimType(NamedTuple):
 
     camera: bool
     light: bool
-    mesh_light: bool
-    shaped_light: bool
     material: bool
     mesh: bool
     curves: bool
@@ -44,8 +42,6 @@ def type_of(prim: Usd.Prim) -> PrimType:
         found = _known[key] = PrimType(
             camera=prim.IsA(UsdGeom.Camera),
             light=is_light(prim),
-            mesh_light=prim.HasAPI(UsdLux.MeshLightAPI),
-            shaped_light=prim.HasAPI(UsdLux.ShapingAPI),
             material=prim.IsA(UsdShade.Material),
             mesh=prim.IsA(UsdGeom.Mesh),
             curves=prim.IsA(UsdGeom.Curves),

@@ -241,7 +241,7 @@ def asks_for(scene: Scene, path: str, file: str) -> bool:
     prim = scene.stage.GetPrimAtPath(path)
     if prim:
         _note_files(found, prim)
-    return any(file == name or Path(file).name == Path(name).name for name in found)
+    return file in found
 
 
 def _note_files(found: dict[str, AssetSurvey], prim: Usd.Prim) -> None:
