@@ -35,7 +35,6 @@ class Meter:
 
     def __init__(self, planned: Planned) -> None:
         self._planned = planned
-        self._said: dict[str, float] = {}
 
     def __call__(self, cells: Sequence[Cell]) -> float:
         """Stops, to a hundredth: the mean of what some of the cells need, spread evenly among them."""
@@ -47,11 +46,13 @@ class Meter:
         prints = self._planned.fingerprints
         key = prints.trace(prints.inputs(small.settings, small.edits), small.settings.frames).hex()
         if key not in self._said:
-            self._said = remembered("exposures")
-        if key not in self._said:
             self._said[key] = exposure_for(self._shop.glance(small))
             remember("exposures", {key: self._said[key]})
         return self._said[key]
+
+    @cached_property
+    def _said(self) -> dict[str, float]:
+        return remembered("exposures")
 
     @cached_property
     def _shop(self) -> Workshop:
@@ -80,6 +81,7 @@ def exposure_for(luminance: NDArray[np.float64]) -> float:
 
     Examples
     --------
+    >>> import numpy as np
     >>> exposure_for(np.full((2, 2), 0.18 * 8))
     -3.0
     """

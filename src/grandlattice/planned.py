@@ -88,7 +88,7 @@ class Planned:
     def names(self) -> FileNames:
         """What templates may say besides the cell; versions are asked for only where they say so."""
         scene = self.scene.file.stem
-        return FileNames(self.name, scene, self.model.words, lambda cell: self.stamp(cell))
+        return FileNames(self.name, scene, self.model.words, self.stamp)
 
     def stamp(self, cell: Cell) -> Stamp:
         """The version of a cell, with the exposure a meter gives it."""

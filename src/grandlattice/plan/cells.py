@@ -172,6 +172,7 @@ class CellMaker:
         self._decided: dict[object, Decided] = {}
         self._edits: dict[object, tuple[PlacedEdit, ...]] = {}
         self._exposed: dict[object, CellSettings] = {}
+        self._stops: dict[object, float] = {}  # of cells that share one exposure, by the first of them
 
     @property
     def meters(self) -> bool:
@@ -249,8 +250,12 @@ class CellMaker:
                 numbers = [len(self._lattice.positions) + self._lattice.added.index(added)]
             else:
                 numbers = self._lattice.along(entries, None if by is None else self._axes.index(by))
-            cells = [plain(number) for number in numbers]
-            stops = self._meter([cell for cell in cells if cell.settings.metered == settings.metered])
+            group = numbers[0], settings.metered
+            stops = self._stops.get(group)
+            if stops is None:
+                cells = [plain(number) for number in numbers]
+                like = [cell for cell in cells if cell.settings.metered == settings.metered]
+                stops = self._kept(self._stops, group, self._meter(like))
             known = self._kept(self._exposed, key, replace(settings, exposure=stops))
         return known
 

@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 
 from grandlattice.tracer.embree import blocked, closest_hits
 from grandlattice.tracer.lamps import DISTANT, DOME, HELD_OUT, light_at
-from grandlattice.tracer.lanes import all_lanes, any_of, count_of, inner, to_ints, where
+from grandlattice.tracer.lanes import all_lanes, any_of, count_of, inner, mask_of, to_ints, where
 from grandlattice.tracer.lights import FAR, aims, background, glow_density, light_reach, meet_light, reaches
 from grandlattice.tracer.materials import see_through, sharp_at, surface_at
 from grandlattice.tracer.sampling import pair
@@ -160,7 +160,7 @@ def nearest_light(scene, options, active, origin, direction, t_near, t_far, time
     -------
     Who sees one, how far it is (elsewhere `t_far`), and whether it is held out.
     """
-    found, held_out = active & (t_far < t_near), active & (t_far < t_near)  # nobody
+    found, held_out = mask_of(0), mask_of(0)
     for i in range(scene.light_count):
         lamp = light_at(scene.lights, i)
         if any_of((lamp.seen != 0) & ((lamp.kind != DISTANT) | (options.show_background != 0))):
@@ -181,7 +181,7 @@ def light_met(scene, room, options, active, path, later, distance):
     """
     seen = active & ((path.state & VERTICES) == 0)
     looks = seen | (active & ((path.state & MIRRORED) != 0))
-    hidden, held_out = looks & ~looks, looks & ~looks
+    hidden, held_out = mask_of(0), mask_of(0)
     if any_of(looks):
         hidden, nearest, held_out = nearest_light(
             scene, options, looks, path.origin, path.direction, path.t_near, distance, path.time

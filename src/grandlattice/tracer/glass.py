@@ -12,7 +12,7 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
-from grandlattice.tracer.lanes import all_lanes, any_of, inner, where
+from grandlattice.tracer.lanes import all_lanes, any_of, inner, mask_of, where
 from grandlattice.tracer.lights import FAR
 from grandlattice.tracer.materials import face_colour
 from grandlattice.tracer.sampling import pair
@@ -60,7 +60,7 @@ def past_clear(scene, room, options, dimension, pane, path, vertex, surface, nor
     passing = where((most >= 1.0) | (pane.bends & pane.within), 1.0, min(max(most, 0.2), 0.8))
     both = pane.there & seen & ((path.state & THROUGH) == 0) & (passing < 1.0)
     if options.halvings == 0:
-        both = both & (choice < 0.0)  # nobody
+        both = mask_of(0)
     passes = both | (pane.there & (choice < passing))
     turns, past = pane.there & (both | ~passes), 1.0 - min(passing, 0.8)
     left = where(turns, (choice - passing) / past, where(passes, choice / passing, choice))

@@ -1,6 +1,7 @@
 """What the camera sees first: where it looks, what the data passes keep of it, how open it is there.
 
-Also what stands behind clear surfaces, for alpha.  None of it asks for light.
+Also what stands behind clear surfaces, for alpha: other surfaces, and the shapes of lights.  Nothing is
+lit here.
 """
 
 from __future__ import annotations

@@ -10,7 +10,7 @@ import math
 
 from grandlattice.tracer.gathering import BLACK, SeenAs, Shaded, gather, glow_weight, limited
 from grandlattice.tracer.glass import Clear, past_clear
-from grandlattice.tracer.lanes import all_lanes, any_of, inner, logarithm, where
+from grandlattice.tracer.lanes import all_lanes, any_of, inner, logarithm, mask_of, where
 from grandlattice.tracer.lens import pixel_width_at
 from grandlattice.tracer.lights import FAR
 from grandlattice.tracer.materials import (
@@ -129,7 +129,7 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
     writing = new & ((largest(through) < _CLEAR) | bends)
     lit = writing  # where illuminance is asked for
 
-    first, both = path, clear & (choice < 0.0)  # nobody
+    first, both = path, mask_of(0)
     if any_of(clear):
         pane = Clear(clear, through, bends, solid, within, writing)
         passes, both, ahead, path, choice, shot = past_clear(
