@@ -476,18 +476,22 @@ def test_cleaned_shares_of_light_depend_on_no_other_cell(table: Table) -> None:
         assert len({prints.inputs(cell.settings, cell.edits) for cell in plan.cells}) == kinds
 
 
-def _lit_table(table: Table, nits: float) -> None:
-    """A grey table under a sky of some nits: it reflects half of them, 50 × 10 units wide all around."""
+def _lit_table(table: Table, nits: float, night: float | None = None, **settings: str) -> None:
+    """A grey table under a sky of some nits: it reflects half of them, 50 × 10 units wide all around.
+
+    With a share of the sky that is left at `night`, the plan has an axis of day and night.
+    """
     table.look(diffuseColor=(0.5, 0.5, 0.5))
     UsdLux.DomeLight.Define(table.stage, "/Sky").CreateIntensityAttr(nits)
+    said = ", ".join(f"{name}: {value}" for name, value in settings.items())
+    table.text = table.text.replace("format: exr", said or "format: exr")
+    if night is not None:
+        edit = f"{{multiply: {{on: /Sky, intensity: {night}}}}}"
+        table.text += f"axes:\n  light:\n    day:\n    night: {{edits: [{edit}]}}\n"
 
 
 def test_an_exposure_is_metered_to_mid_grey_stored_and_explained(table: Table) -> None:
-    _lit_table(table, 4000.0)
-    table.text = table.text.replace("format: exr", "format: [exr, png], exposure: metered")
-    table.text += (
-        "axes:\n  light:\n    day:\n    night: {edits: [{multiply: {on: /Sky, intensity: 0.001}}]}\n"
-    )
+    _lit_table(table, 4000.0, night=0.001, format="[exr, png]", exposure="metered")
     table.text += "  size: {small: {samples: 16}, large: {size: 24x24}}\n"
     plan = table.plan()
     run = plan.run(workers=0)
@@ -511,11 +515,7 @@ def test_an_exposure_is_metered_to_mid_grey_stored_and_explained(table: Table) -
 
 
 def test_exposures_metered_by_an_axis_are_one_for_its_entries(table: Table) -> None:
-    _lit_table(table, 1000.0)
-    table.text = table.text.replace("format: exr", "format: png, exposure: metered by light")
-    table.text += (
-        "axes:\n  light:\n    day:\n    night: {edits: [{multiply: {on: /Sky, intensity: 0.0625}}]}\n"
-    )
+    _lit_table(table, 1000.0, night=1 / 16, format="png", exposure="metered by light")
     table.text += "  back: {sky: , none: {edits: [{multiply: {on: /Sky, intensity: 4}}]}}\n"
 
     def stops(plan: lattice.Plan, cell: str) -> str:

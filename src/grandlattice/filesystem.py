@@ -75,7 +75,7 @@ def is_on_network(folder: Path) -> bool:
     >>> is_on_network(Path("/"))
     False
     """
-    import psutil  # whoever only asks for files does not wait for it
+    import psutil  # takes 20 ms, and most callers of this module do not need it
 
     full, kind, longest = folder.resolve(), "", -1
     try:

@@ -27,7 +27,7 @@ _WAIT = 20.0  # seconds the end of a run waits for notices on their way
 
 
 class Outbox:
-    """Sends notices in a thread of its own, so that nobody waits for them.
+    """Sends notices in a thread of its own, so that the run does not wait for a slow server.
 
     Parameters
     ----------

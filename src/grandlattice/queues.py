@@ -96,7 +96,7 @@ class Queue:
         self.name, self.notices, self._after = name, tuple(notices), tuple(after)
 
     def after(self, **conduct: Any) -> list[str]:
-        """The command for when all is over; empty where nobody names one.
+        """The command for when all is over; empty where neither the queue nor the caller names one.
 
         Parameters
         ----------

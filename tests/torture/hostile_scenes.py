@@ -8,7 +8,6 @@ and cut at random, for as long as is asked for.
 
 from __future__ import annotations
 
-import inspect
 import os
 import random
 import shutil
@@ -25,282 +24,177 @@ from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade
 from conftest import PLAN
 from shapes import room_scene
 
-nan = float("nan")
+Change = Callable[[Usd.Stage, Path], object]
+nan, inf = float("nan"), float("inf")
+COLOUR = Sdf.ValueTypeNames.Color3f
 
 
-def cam0(s, d):
-    UsdGeom.Camera(s.GetPrimAtPath("/World/Cameras/Front")).GetVerticalApertureAttr().Set(0.0)
+def camera(s: Usd.Stage) -> UsdGeom.Camera:
+    return UsdGeom.Camera(s.GetPrimAtPath("/World/Cameras/Front"))
 
 
-def cam00(s, d):
-    UsdGeom.Camera(s.GetPrimAtPath("/World/Cameras/Front")).GetVerticalApertureAttr().Set(0.0)
-    UsdGeom.Camera(s.GetPrimAtPath("/World/Cameras/Front")).GetHorizontalApertureAttr().Set(0.0)
+def floor(s: Usd.Stage) -> UsdGeom.Mesh:
+    return UsdGeom.Mesh(s.GetPrimAtPath("/World/Floor"))
 
 
-def camnan(s, d):
-    UsdGeom.Camera(s.GetPrimAtPath("/World/Cameras/Front")).GetHorizontalApertureAttr().Set(nan)
+def surface(s: Usd.Stage) -> UsdShade.Shader:
+    return UsdShade.Shader(s.GetPrimAtPath("/World/Looks/Floor/Surface"))
 
 
-def camf0(s, d):
-    UsdGeom.Camera(s.GetPrimAtPath("/World/Cameras/Front")).GetFocalLengthAttr().Set(0.0)
+def key(s: Usd.Stage) -> UsdLux.LightAPI:
+    return UsdLux.LightAPI(s.GetPrimAtPath("/World/Lights/Key"))
 
 
-def camfn(s, d):
-    UsdGeom.Camera(s.GetPrimAtPath("/World/Cameras/Front")).GetFocalLengthAttr().Set(-5.0)
+def extra(s: Usd.Stage) -> Usd.Prim:
+    return s.DefinePrim("/World/R")
 
 
-def camclip(s, d):
-    UsdGeom.Camera(s.GetPrimAtPath("/World/Cameras/Front")).GetClippingRangeAttr().Set(Gf.Vec2f(10, 1))
+def image(file: str) -> Change:
+    def change(s: Usd.Stage, folder: Path) -> None:
+        shader = UsdShade.Shader(s.GetPrimAtPath("/World/Looks/Floor/Image"))
+        shader.GetInput("file").Set(Sdf.AssetPath(file))
 
+    return change
 
-def camfocus(s, d):
-    c = UsdGeom.Camera(s.GetPrimAtPath("/World/Cameras/Front"))
-    c.CreateFStopAttr(2.0)
-    c.CreateFocusDistanceAttr(-3.0)
 
+def reference(file: str) -> Change:
+    return lambda s, d: extra(s).GetReferences().AddReference(file)
 
-def camx(s, d):
-    UsdGeom.Xformable(s.GetPrimAtPath("/World/Cameras/Front")).GetOrderedXformOps()[0].Set(Gf.Matrix4d(0))
 
+def payload(name: str, content: bytes) -> Change:
+    return lambda s, d: (d / name).write_bytes(content) and extra(s).GetPayloads().AddPayload(name)
 
-def mpu0(s, d):
-    s.SetMetadata("metersPerUnit", 0.0)
 
+def metadata(name: str, value: object) -> Change:
+    return lambda s, d: s.SetMetadata(name, value)
 
-def mpun(s, d):
-    s.SetMetadata("metersPerUnit", -1.0)
 
+def instances(targets: list[str], numbers: list[int], positions: list[tuple[int, int, int]]) -> Change:
+    def change(s: Usd.Stage, folder: Path) -> None:
+        instancer = UsdGeom.PointInstancer.Define(s, "/World/I")
+        instancer.CreatePrototypesRel().SetTargets(targets)
+        instancer.CreateProtoIndicesAttr(numbers)
+        instancer.CreatePositionsAttr(positions)
 
-def mpunan(s, d):
-    s.SetMetadata("metersPerUnit", nan)
+    return change
 
 
-def upx(s, d):
-    s.SetMetadata("upAxis", "X")
+def without_a_film(s: Usd.Stage, folder: Path) -> None:
+    camera(s).GetVerticalApertureAttr().Set(0.0)
+    camera(s).GetHorizontalApertureAttr().Set(0.0)
 
 
-def stnan(s, d):
-    s.SetStartTimeCode(nan)
+def focused_behind(s: Usd.Stage, folder: Path) -> None:
+    camera(s).CreateFStopAttr(2.0)
+    camera(s).CreateFocusDistanceAttr(-3.0)
 
 
-def stinf(s, d):
-    s.SetEndTimeCode(float("inf"))
+def ring_of_nodes(s: Usd.Stage, folder: Path) -> None:
+    graph = UsdShade.NodeGraph.Define(s, "/World/Looks/Floor/N")
+    out, into = graph.CreateOutput("o", COLOUR), graph.CreateInput("i", COLOUR)
+    out.ConnectToSource(into)
+    into.ConnectToSource(graph.ConnectableAPI(), "o", UsdShade.AttributeType.Output)
+    surface(s).GetInput("diffuseColor").ConnectToSource(graph.ConnectableAPI(), "o")
 
 
-def sthuge(s, d):
-    s.SetEndTimeCode(1e300)
+def shader_of_itself(s: Usd.Stage, folder: Path) -> None:
+    surface(s).CreateOutput("x", COLOUR)
+    surface(s).GetInput("diffuseColor").ConnectToSource(surface(s).ConnectableAPI(), "x")
 
 
-def tcps0(s, d):
-    s.SetTimeCodesPerSecond(0)
+def material_of_itself(s: Usd.Stage, folder: Path) -> None:
+    look = UsdShade.Material(s.GetPrimAtPath("/World/Looks/Floor"))
+    look.GetSurfaceOutput().ConnectToSource(look.ConnectableAPI(), "surface", UsdShade.AttributeType.Output)
 
 
-def tcpsneg(s, d):
-    s.SetTimeCodesPerSecond(-24)
+def temperature_that_is_none(s: Usd.Stage, folder: Path) -> None:
+    key(s).CreateEnableColorTemperatureAttr(True)
+    key(s).CreateColorTemperatureAttr(nan)
 
 
-def tcpsnan(s, d):
-    s.SetTimeCodesPerSecond(nan)
-
-
-def refdev(s, d):
-    s.DefinePrim("/World/R").GetReferences().AddReference("/dev/zero")
-
-
-def reffifo(s, d):
-    s.DefinePrim("/World/R").GetReferences().AddReference("fifo.usda")
-
-
-def subfifo(s, d):
-    s.GetRootLayer().subLayerPaths.append("fifo.usda")
-
-
-def paybad(s, d):
-    (d / "trunc.usdc").write_bytes(b"PXR-USDC" + bytes(200))
-    s.DefinePrim("/World/R").GetPayloads().AddPayload("trunc.usdc")
-
-
-def paybad2(s, d):
-    (d / "trunc.usda").write_text('#usda 1.0\ndef Xform "A" {')
-    s.DefinePrim("/World/R").GetPayloads().AddPayload("trunc.usda")
-
-
-def refself(s, d):
-    s.DefinePrim("/World/R").GetReferences().AddReference("scene.usda")
-
-
-def texfifo(s, d):
-    UsdShade.Shader(s.GetPrimAtPath("/World/Looks/Floor/Image")).GetInput("file").Set(
-        Sdf.AssetPath("fifo.png")
-    )
-
-
-def texdir(s, d):
-    UsdShade.Shader(s.GetPrimAtPath("/World/Looks/Floor/Image")).GetInput("file").Set(Sdf.AssetPath("."))
-
-
-def texlong(s, d):
-    UsdShade.Shader(s.GetPrimAtPath("/World/Looks/Floor/Image")).GetInput("file").Set(
-        Sdf.AssetPath("x" * 5000 + ".png")
-    )
-
-
-def texdev(s, d):
-    UsdShade.Shader(s.GetPrimAtPath("/World/Looks/Floor/Image")).GetInput("file").Set(
-        Sdf.AssetPath("/dev/zero")
-    )
-
-
-def textxt(s, d):
-    UsdShade.Shader(s.GetPrimAtPath("/World/Looks/Floor/Image")).GetInput("file").Set(
-        Sdf.AssetPath("base.usda")
-    )
-
-
-def texring(s, d):
-    a = UsdShade.NodeGraph.Define(s, "/World/Looks/Floor/N")
-    o = a.CreateOutput("o", Sdf.ValueTypeNames.Color3f)
-    i = a.CreateInput("i", Sdf.ValueTypeNames.Color3f)
-    o.ConnectToSource(i)
-    i.ConnectToSource(a.ConnectableAPI(), "o", UsdShade.AttributeType.Output)
-    UsdShade.Shader(s.GetPrimAtPath("/World/Looks/Floor/Surface")).GetInput("diffuseColor").ConnectToSource(
-        a.ConnectableAPI(), "o"
-    )
-
-
-def shself(s, d):
-    sh = UsdShade.Shader(s.GetPrimAtPath("/World/Looks/Floor/Surface"))
-    sh.CreateOutput("x", Sdf.ValueTypeNames.Color3f)
-    sh.GetInput("diffuseColor").ConnectToSource(sh.ConnectableAPI(), "x")
-
-
-def matself(s, d):
-    m = UsdShade.Material(s.GetPrimAtPath("/World/Looks/Floor"))
-    m.GetSurfaceOutput().ConnectToSource(m.ConnectableAPI(), "surface", UsdShade.AttributeType.Output)
-
-
-def lnan(s, d):
-    UsdLux.LightAPI(s.GetPrimAtPath("/World/Lights/Key")).GetIntensityAttr().Set(nan)
-
-
-def lneg(s, d):
-    UsdLux.LightAPI(s.GetPrimAtPath("/World/Lights/Key")).GetIntensityAttr().Set(-5.0)
-
-
-def lexp(s, d):
-    UsdLux.LightAPI(s.GetPrimAtPath("/World/Lights/Key")).CreateExposureAttr(1e30)
-
-
-def lrad(s, d):
-    UsdLux.SphereLight(s.GetPrimAtPath("/World/Lights/Key")).CreateRadiusAttr(-1.0)
-
-
-def ltemp(s, d):
-    light = UsdLux.LightAPI(s.GetPrimAtPath("/World/Lights/Key"))
-    light.CreateEnableColorTemperatureAttr(True)
-    light.CreateColorTemperatureAttr(nan)
-
-
-def lblock(s, d):
-    UsdLux.LightAPI(s.GetPrimAtPath("/World/Lights/Key")).GetIntensityAttr().Block()
-
-
-def pts(s, d):
-    UsdGeom.Mesh(s.GetPrimAtPath("/World/Floor")).GetPointsAttr().Set([Gf.Vec3f(nan)] * 4)
-
-
-def idx(s, d):
-    UsdGeom.Mesh(s.GetPrimAtPath("/World/Floor")).GetFaceVertexIndicesAttr().Set([0, 1, 999999, 2, -1, 3])
-
-
-def cnt(s, d):
-    UsdGeom.Mesh(s.GetPrimAtPath("/World/Floor")).GetFaceVertexCountsAttr().Set([2**30] * 3)
-
-
-def pv(s, d):
-    UsdGeom.PrimvarsAPI(s.GetPrimAtPath("/World/Floor")).GetPrimvar("st").Set([Gf.Vec2f(0)])
-
-
-def pvi(s, d):
-    UsdGeom.PrimvarsAPI(s.GetPrimAtPath("/World/Floor")).GetPrimvar("st").SetIndices([0, 10**6])
-
-
-def sing(s, d):
-    UsdGeom.Xformable(s.GetPrimAtPath("/World/Floor")).AddScaleOp().Set(Gf.Vec3f(0))
-
-
-def xnan(s, d):
-    UsdGeom.Xformable(s.GetPrimAtPath("/World/Floor")).AddTranslateOp().Set(Gf.Vec3d(nan))
-
-
-def huge(s, d):
-    UsdGeom.Xformable(s.GetPrimAtPath("/World/Floor")).AddTranslateOp().Set(Gf.Vec3d(1e300))
-
-
-def esc(s, d):
-    UsdShade.Shader(s.GetPrimAtPath("/World/Looks/Floor/Surface")).GetIdAttr().Set(
-        "\x1b]0;evil\x07\x1b[2J bad\nfaked ✓ done"
-    )
-
-
-def escasset(s, d):
-    UsdShade.Shader(s.GetPrimAtPath("/World/Looks/Floor/Image")).GetInput("file").Set(
-        Sdf.AssetPath("no\x7f\u202e.png")
-    )
-
-
-def varno(s, d):
+def variant_that_is_not_there(s: Usd.Stage, folder: Path) -> None:
     s.GetPrimAtPath("/World/Toys").GetVariantSets().GetVariantSet("size").SetVariantSelection("gone")
 
 
-def inst(s, d):
-    i = UsdGeom.PointInstancer.Define(s, "/World/I")
-    i.CreatePrototypesRel().SetTargets(["/World/Floor"])
-    i.CreateProtoIndicesAttr([0, 5, -1])
-    i.CreatePositionsAttr([(0, 0, 0)])
+def curves_of_too_few_points(s: Usd.Stage, folder: Path) -> None:
+    curves = UsdGeom.BasisCurves.Define(s, "/World/C")
+    curves.CreateCurveVertexCountsAttr([3, -4])
+    curves.CreatePointsAttr([Gf.Vec3f(0)] * 2)
 
 
-def inst2(s, d):
-    i = UsdGeom.PointInstancer.Define(s, "/World/I")
-    i.CreatePrototypesRel().SetTargets([])
-    i.CreateProtoIndicesAttr([0])
-
-
-def typeno(s, d):
-    s.DefinePrim("/World/Weird", "NoSuchType")
-
-
-def spherer(s, d):
-    UsdGeom.Sphere.Define(s, "/World/S").CreateRadiusAttr(nan)
-
-
-def cyl(s, d):
-    UsdGeom.Cylinder.Define(s, "/World/S").CreateHeightAttr(-1e30)
-
-
-def curves(s, d):
-    c = UsdGeom.BasisCurves.Define(s, "/World/C")
-    c.CreateCurveVertexCountsAttr([3, -4])
-    c.CreatePointsAttr([Gf.Vec3f(0)] * 2)
-
-
-def empty(s, d):
-    s.RemovePrim("/World")
-
-
-def collring(s, d):
+def ring_of_collections(s: Usd.Stage, folder: Path) -> None:
     for a, b in (("a", "b"), ("b", "a")):
-        c = Usd.CollectionAPI.Apply(s.GetPrimAtPath("/World"), a)
-        c.CreateIncludesRel().SetTargets([f"/World.collection:{b}"])
-    UsdLux.LightAPI(
-        s.GetPrimAtPath("/World/Lights/Key")
-    ).GetLightLinkCollectionAPI().CreateIncludesRel().SetTargets(["/World.collection:a"])
+        collection = Usd.CollectionAPI.Apply(s.GetPrimAtPath("/World"), a)
+        collection.CreateIncludesRel().SetTargets([f"/World.collection:{b}"])
+    key(s).GetLightLinkCollectionAPI().CreateIncludesRel().SetTargets(["/World.collection:a"])
 
 
-MADE: dict[str, Callable] = {
-    name: make
-    for name, make in list(globals().items())
-    if inspect.isfunction(make) and list(inspect.signature(make).parameters) == ["s", "d"]
+MADE: dict[str, Change] = {
+    "film without height": lambda s, d: camera(s).GetVerticalApertureAttr().Set(0.0),
+    "film without size": without_a_film,
+    "film of no number": lambda s, d: camera(s).GetHorizontalApertureAttr().Set(nan),
+    "no focal length": lambda s, d: camera(s).GetFocalLengthAttr().Set(0.0),
+    "focal length below zero": lambda s, d: camera(s).GetFocalLengthAttr().Set(-5.0),
+    "clipping planes crossed": lambda s, d: camera(s).GetClippingRangeAttr().Set(Gf.Vec2f(10, 1)),
+    "focused behind": focused_behind,
+    "camera squashed": lambda s, d: camera(s).GetOrderedXformOps()[0].Set(Gf.Matrix4d(0)),
+    "no unit": metadata("metersPerUnit", 0.0),
+    "unit below zero": metadata("metersPerUnit", -1.0),
+    "unit of no number": metadata("metersPerUnit", nan),
+    "up along x": metadata("upAxis", "X"),
+    "start of no number": lambda s, d: s.SetStartTimeCode(nan),
+    "endless": lambda s, d: s.SetEndTimeCode(inf),
+    "nearly endless": lambda s, d: s.SetEndTimeCode(1e300),
+    "no frame rate": lambda s, d: s.SetTimeCodesPerSecond(0),
+    "frame rate below zero": lambda s, d: s.SetTimeCodesPerSecond(-24),
+    "frame rate of no number": lambda s, d: s.SetTimeCodesPerSecond(nan),
+    "reference to a device": reference("/dev/zero"),
+    "reference to a pipe": reference("fifo.usda"),
+    "reference to itself": reference("scene.usda"),
+    "sublayer that is a pipe": lambda s, d: s.GetRootLayer().subLayerPaths.append("fifo.usda"),
+    "binary payload cut short": payload("cut.usdc", b"PXR-USDC" + bytes(200)),
+    "payload cut short": payload("cut.usda", b'#usda 1.0\ndef Xform "A" {'),
+    "image that is a pipe": image("fifo.png"),
+    "image that is a folder": image("."),
+    "image of a long name": image("x" * 5000 + ".png"),
+    "image that is a device": image("/dev/zero"),
+    "image that is a scene": image("base.usda"),
+    "image of a name that moves the cursor": image("no\x7f\u202e.png"),
+    "ring of nodes": ring_of_nodes,
+    "shader of itself": shader_of_itself,
+    "material of itself": material_of_itself,
+    "shader of a name that moves the cursor": lambda s, d: (
+        surface(s).GetIdAttr().Set("\x1b]0;evil\x07\x1b[2J bad\nfaked ✓ done")
+    ),
+    "strength of no number": lambda s, d: key(s).GetIntensityAttr().Set(nan),
+    "strength below zero": lambda s, d: key(s).GetIntensityAttr().Set(-5.0),
+    "strength beyond numbers": lambda s, d: key(s).CreateExposureAttr(1e30),
+    "strength blocked": lambda s, d: key(s).GetIntensityAttr().Block(),
+    "radius below zero": lambda s, d: UsdLux.SphereLight(key(s).GetPrim()).CreateRadiusAttr(-1.0),
+    "temperature that is none": temperature_that_is_none,
+    "points of no numbers": lambda s, d: floor(s).GetPointsAttr().Set([Gf.Vec3f(nan)] * 4),
+    "corners that are not there": lambda s, d: (
+        floor(s).GetFaceVertexIndicesAttr().Set([0, 1, 999999, 2, -1, 3])
+    ),
+    "faces of too many corners": lambda s, d: floor(s).GetFaceVertexCountsAttr().Set([2**30] * 3),
+    "too few texture coordinates": lambda s, d: (
+        UsdGeom.PrimvarsAPI(floor(s)).GetPrimvar("st").Set([Gf.Vec2f(0)])
+    ),
+    "texture coordinates not there": lambda s, d: (
+        UsdGeom.PrimvarsAPI(floor(s)).GetPrimvar("st").SetIndices([0, 10**6])
+    ),
+    "squashed": lambda s, d: floor(s).AddScaleOp().Set(Gf.Vec3f(0)),
+    "placed at no number": lambda s, d: floor(s).AddTranslateOp().Set(Gf.Vec3d(nan)),
+    "placed far away": lambda s, d: floor(s).AddTranslateOp().Set(Gf.Vec3d(1e300)),
+    "variant that is not there": variant_that_is_not_there,
+    "instances of what is not there": instances(["/World/Floor"], [0, 5, -1], [(0, 0, 0)]),
+    "instances of nothing": instances([], [0], []),
+    "type that nobody knows": lambda s, d: s.DefinePrim("/World/Weird", "NoSuchType"),
+    "sphere of no radius": lambda s, d: UsdGeom.Sphere.Define(s, "/World/S").CreateRadiusAttr(nan),
+    "cylinder turned inside out": lambda s, d: UsdGeom.Cylinder.Define(s, "/World/S").CreateHeightAttr(-1e30),
+    "curves of too few points": curves_of_too_few_points,
+    "empty": lambda s, d: s.RemovePrim("/World"),
+    "ring of collections": ring_of_collections,
 }
 COMMANDS = (["survey", "scene.usda"], ["begin", "scene.usda"], ["check", "room.lattice.yaml"],
             ["run", "room.lattice.yaml", "--workers", "0"])  # fmt: skip
@@ -334,9 +228,9 @@ def main() -> None:
         os.mkfifo(folder / "fifo.png")
         plan = PLAN.replace("room.usda", "scene.usda").replace("samples: 4", "samples: 1")
         (folder / "room.lattice.yaml").write_text(plan.replace("48x32", "16x12"))
-        scene, image = folder / "scene.usda", (folder / "grid.png").read_bytes()
+        scene, grid = folder / "scene.usda", (folder / "grid.png").read_bytes()
         for title, make in MADE.items():
-            (folder / "grid.png").write_bytes(image)
+            (folder / "grid.png").write_bytes(grid)
             stage = Usd.Stage.CreateInMemory()
             stage.GetRootLayer().TransferContent(Sdf.Layer.FindOrOpen(str(base)))
             try:
@@ -348,7 +242,7 @@ def main() -> None:
             campaign.tried(title, *problems_of(folder))
         while campaign.goes_on:
             kind = "scene" if campaign.count % 2 else "image"
-            of_scene, of_image = base.read_bytes(), image
+            of_scene, of_image = base.read_bytes(), grid
             if kind == "scene":
                 of_scene = spoiled(of_scene, campaign.rng)
             else:

@@ -23,7 +23,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent))
 sys.path.insert(0, str(Path(__file__).parent))
 
 import psutil
-from test_nights import COMMAND, whole
+from test_nights import COMMAND, recorded, whole
 
 import grandlattice as lattice
 from conftest import PLAN
@@ -38,6 +38,7 @@ class Campaign:
     def __init__(self, folder: Path, seed: int) -> None:
         self.folder, self.notes = folder, folder / "campaign.json"
         self.plan, self.straight = folder / "room.lattice.yaml", folder / "straight"
+        self.said = folder / "said.txt"
         self.done = dict.fromkeys(KINDS, 0) | {"nights": 0}
         if self.notes.exists():
             self.done = json.loads(self.notes.read_text())
@@ -47,7 +48,7 @@ class Campaign:
             self.plan.write_text(PLAN.replace("samples: 4", "samples: 280\n  frames: 1-60"))
             assert lattice.open_plan(self.plan).run(workers=2, into=self.straight).ok
             self.note()
-        self.expected = whole(self.straight)
+        self.expected = {name.removeprefix("out/"): digest for name, digest in whole(self.straight).items()}
         self.rng = random.Random(f"{seed} {self.kills}")
 
     @property
@@ -62,9 +63,11 @@ class Campaign:
         fresh = ["--fresh"] if self.done["nights"] else []
         for _ in range(400):
             code = self.attempt(fresh, most)
-            fresh = []
+            if problem := self.broken(certain=not fresh):
+                return problem
             if code == 0:
                 break
+            fresh = []
         else:
             return "the night never ended"
         self.done["nights"] += 1
@@ -73,10 +76,14 @@ class Campaign:
 
     def attempt(self, fresh: list[str], most: int) -> int:
         """One run, until it ends or is killed; its exit code."""
-        process = subprocess.Popen(
-            [*COMMAND, *fresh], cwd=self.folder, start_new_session=True, stdout=subprocess.DEVNULL,
-            stderr=subprocess.DEVNULL,
-        )  # fmt: skip
+        with self.said.open("w") as said:
+            process = subprocess.Popen(
+                [*COMMAND, *fresh],
+                cwd=self.folder,
+                start_new_session=True,
+                stdout=subprocess.DEVNULL,
+                stderr=said,
+            )
         while True:
             try:
                 return process.wait(self.rng.uniform(0.1, 1.5))
@@ -110,17 +117,40 @@ class Campaign:
             return False
         return True
 
-    def wrong(self) -> str:
-        """What is wrong with the pictures; empty where nothing is."""
+    def broken(self, certain: bool) -> str:
+        """What is wrong after an attempt; empty where nothing is.
+
+        A run with ``--fresh`` forgets its files before it makes them anew: only after another one is what
+        the ledger knows `certain` to be there.
+        """
+        if "Traceback" in (said := self.said.read_text()):
+            return said
         found = whole(self.folder / "out")
-        expected = {name.removeprefix("out/"): digest for name, digest in self.expected.items()}
-        if found != expected:
-            return f"{len(found)} pictures of {len(expected)}, or other pixels"
+        if other := {name for name, digest in found.items() if self.expected.get(name) != digest}:
+            return f"other pixels: {sorted(other)[:3]}"
+        known = {name.removeprefix("out/") for name in recorded(self.plan)}
+        return (
+            f"recorded and not there: {sorted(known - set(found))[:3]}"
+            if certain and known - set(found)
+            else ""
+        )
+
+    def wrong(self) -> str:
+        """What is wrong after a night; empty where nothing is."""
+        if missing := set(self.expected) - set(whole(self.folder / "out")):
+            return f"missing: {sorted(missing)[:3]}"
         if left := [path for path in self.folder.rglob("*.part*") if "straight" not in path.parts]:
             return f"left behind: {left[:3]}"
         with sqlite3.connect(self.folder / "room.ledger.sqlite") as ledger:
-            rows, once = ledger.execute("SELECT COUNT(*), COUNT(DISTINCT path) FROM files").fetchone()
-        return "" if rows == once == len(expected) else f"the ledger knows {rows} files, {once} of them once"
+            rows = dict(ledger.execute("SELECT path, bytes FROM files"))
+            states = dict(ledger.execute("SELECT state, COUNT(*) FROM tasks GROUP BY state"))
+        if rows != {name: (self.folder / name).stat().st_size for name in rows} or len(rows) != len(
+            self.expected
+        ):
+            return f"the ledger knows {len(rows)} files of {len(self.expected)}, or other sizes"
+        if states != {"done": 240} or lattice.open_plan(self.plan).run(workers=0).outlook.todo:
+            return f"not done: {states}"
+        return ""
 
 
 def main() -> None:

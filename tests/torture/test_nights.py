@@ -51,10 +51,13 @@ def whole(folder: Path) -> dict[str, str]:
 
 
 def recorded(plan_file: Path) -> set[str]:
-    ledgers = [p for p in plan_file.parent.iterdir() if p.name.endswith("ledger")]
-    if not ledgers:
+    """Every file that the ledger of the plan knows; none before a run has made its tables."""
+    ledger = plan_file.with_name(plan_file.name.replace(".lattice.yaml", ".ledger.sqlite"))
+    if not ledger.exists():
         return set()
-    with sqlite3.connect(ledgers[0]) as connection:
+    with sqlite3.connect(ledger) as connection:
+        if not connection.execute("SELECT 1 FROM sqlite_master WHERE name = 'files'").fetchone():
+            return set()
         return {row[0] for row in connection.execute("SELECT path FROM files")}
 
 
@@ -106,6 +109,33 @@ def _wait_for_a_new_file(process: subprocess.Popen, folder: Path) -> None:
         if process.poll() is not None or len(list(folder.rglob("*.exr"))) > before:
             return
         time.sleep(0.05)
+
+
+def test_a_run_whose_ledger_is_cut_short_goes_on_from_the_pictures(night: Path) -> None:
+    """Bytes of the ledger are lost while it is killed: it is put aside, and nothing is done twice."""
+    night.write_text(PLAN.replace("samples: 4", "samples: 60\n  frames: 1-60"))
+    rng, ledger = random.Random(3), night.with_name("room.ledger.sqlite")
+    for _ in range(6):
+        process = subprocess.Popen([*COMMAND], cwd=night.parent, start_new_session=True,
+                                   stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+        time.sleep(rng.uniform(3.5, 5.0))
+        if process.poll() is None:
+            os.killpg(process.pid, signal.SIGKILL)
+        process.wait()
+        if not ledger.exists():
+            continue
+        content = bytearray(ledger.read_bytes())
+        at = rng.randrange(0, max(1, len(content) - 4000))
+        content[at : at + 4000] = rng.randbytes(4000)
+        ledger.write_bytes(content[: rng.randrange(len(content) // 2, len(content))])
+        ledger.with_name(ledger.name + "-journal").unlink(missing_ok=True)
+        first = lattice.open_plan(night).run(at=["day/Front"], frames=[1], workers=0)
+        assert first.ok
+        assert len(first.finished) <= 1
+    run = lattice.open_plan(night).run(workers=2)
+    assert run.ok
+    assert len(whole(night.parent / "out")) == 480
+    assert list(night.parent.glob("*.broken-*.sqlite"))
 
 
 def mounted(folder: Path, kilobytes: int) -> bool:

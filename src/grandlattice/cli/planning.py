@@ -24,7 +24,7 @@ from grandlattice.cli.options import (
     open_plan,
     open_queue,
 )
-from grandlattice.cli.words import console, many, next_step, print_json, quoted, short, size
+from grandlattice.cli.words import console, many, next_step, print_json, quoted, say_compiling, short, size
 
 _PAGE = 200
 _SHARED_AT_MOST = 20_000  # cells whose traces are compared for the totals
@@ -53,8 +53,7 @@ def begin(
 
     Example:  glat begin orrery.usda
     """
-    if not lattice.tracer_is_prepared():
-        console.print("compiling the tracer for this machine, once; this takes ten to twenty seconds …")
+    say_compiling()
     file = lattice.begin(scene, plan)
     cells = len(lattice.open_plan(file).cells)
     console.print(f"wrote  [bold]{escape(short(file))}[/bold], {many(cells, 'cell')}")
@@ -167,8 +166,7 @@ def _write_table(step: lattice.Step, file: Path) -> None:
 def say_meters() -> None:
     """That exposures are metered, which takes its time."""
     console.print("[dim]metering exposures, from a small picture of each cell; once …[/dim]")
-    if not lattice.tracer_is_prepared():
-        console.print("compiling the tracer for this machine, once; this takes ten to twenty seconds …")
+    say_compiling()
 
 
 def saved(plan: lattice.Plan) -> str:

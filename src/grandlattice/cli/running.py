@@ -33,7 +33,16 @@ from grandlattice.cli.options import (
 )
 from grandlattice.cli.planning import saved, say_meters
 from grandlattice.cli.progress import RunBars
-from grandlattice.cli.words import console, duration, many, next_step, quoted, short, show_problem
+from grandlattice.cli.words import (
+    console,
+    duration,
+    many,
+    next_step,
+    quoted,
+    say_compiling,
+    short,
+    show_problem,
+)
 from grandlattice.demo import write_demo
 
 Frames = Sequence[int] | Literal["first"] | None
@@ -377,8 +386,7 @@ def _say_outlook(outlook: lattice.Outlook, workers: int, further: bool, existing
         parts.append(f"{many(outlook.shared, 'cell')} shared with another's trace")
     with_ = many(workers, "worker") if workers else "this process"
     console.print(f"{', '.join(parts)}; by {with_}. Ctrl-C finishes the frames under way and stops.")
-    if not lattice.tracer_is_prepared():
-        console.print("compiling the tracer for this machine, once; this takes ten to twenty seconds …")
+    say_compiling()
 
 
 def _say_estimate(estimate: lattice.Estimate, budget: Any) -> None:

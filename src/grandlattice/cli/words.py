@@ -12,6 +12,7 @@ from rich.console import Console
 from rich.markup import escape
 from rich.text import Text
 
+import grandlattice as lattice
 from grandlattice import LatticeError
 from grandlattice.readable import cleaned, duration, many, size
 
@@ -34,6 +35,12 @@ __all__ = [
 ]  # fmt: skip
 
 debug = False  # whether a traceback was asked for
+
+
+def say_compiling() -> None:
+    """Say that the tracer is compiled first, where it is not yet."""
+    if not lattice.tracer_is_prepared():
+        console.print("compiling the tracer for this machine, once; this takes ten to twenty seconds …")
 
 
 def next_step(command: str) -> None:

@@ -118,7 +118,7 @@ class LedgerFile:
         (mode,) = connection.execute("PRAGMA journal_mode").fetchone()
         if mode != "wal" and not is_on_network(self.file.parent):
             connection.execute("PRAGMA busy_timeout = 100")
-            with suppress(sqlite3.OperationalError):  # somebody reads: whoever opens it next does it
+            with suppress(sqlite3.OperationalError):  # being read now; done when it is opened next
                 connection.execute("PRAGMA journal_mode = WAL")
             connection.execute(f"PRAGMA busy_timeout = {round(self.patience * 1000)}")
         connection.execute("PRAGMA synchronous = NORMAL")

@@ -33,9 +33,10 @@ _CURES = {
 
 
 def omitted_of(prim: Usd.Prim, kind: PrimType, time: Usd.TimeCode, has_variants: bool) -> Iterator[str]:
-    """What of a prim is left out or drawn otherwise, as it is said of several.
+    """Yield a sentence for each property of a prim that the tracer leaves out or draws otherwise.
 
-    A scene may have a million prims: what most of them do not have is not asked of them.
+    The sentence is the same for every prim it is true of, so that prims can be counted by it.  A scene may
+    have a million prims: rare properties are only looked for where the prim's own names hint at them.
     """
     if has_variants:
         yield from _of_variants(prim)

@@ -1,6 +1,6 @@
 """Every pass there is: its channels, what its values are, how it is shown, what it costs.
 
-Whoever adds one adds it here, and the sums it is made of in the tracer; schema, file lists, `glat passes` and
+A new pass is one record here, and the sums it is made of in the tracer; schema, file lists, `glat passes` and
 the table in docs/tracer.md follow.
 """
 

@@ -93,9 +93,10 @@ def whole_tiles(window: Window, width: int, height: int) -> Window:
 def whole_packets(window: Window, width: int, height: int) -> Window:
     """What of a picture must be traced for a part of it to have the very pixels it has in the whole.
 
-    Rays from the camera travel in packets, sixteen pixels of a line of a tile, and where two triangles meet
-    a ray's neighbours decide by the last bit which of them it is given.  Where the last tiles of a line are
-    no multiple of that wide, their packets go round corners, and whole tiles it must be.
+    Rays from the camera travel in packets of sixteen pixels of a line of a tile.  Embree does not promise
+    that a ray meets the same of two touching triangles whatever else is in its packet, so a region is
+    traced in the packets of the whole picture.  Where the width is no multiple of sixteen, the packets of
+    the last tiles in a line go round corners, and whole tiles are traced.
     """
     left, top, right, bottom = window
     across = LANES
