@@ -31,6 +31,7 @@ from grandlattice import Finished, production
 from grandlattice.demo import write_demo
 from grandlattice.plan.running import Budget
 from grandlattice.runs import Coordinator, FileRecord, Patience, Processes, Schedule, Spending, TaskResult
+from grandlattice.runs.order import MemberResult
 from grandlattice.spawning import without_main_script
 
 WORKERS = 2
@@ -85,10 +86,11 @@ class Idle:
                 f.planned.path, m.cell.address, "{}", f.planned.frame, f.planned.format, "beauty",
                 f.fingerprint, 1, 1, 1, 1, 1, 0.0, False, time.time(), trace=task.trace,
             )
-            for m in task.cells
+            for m in task.members
             for f in m.files
         )  # fmt: skip
-        return TaskResult(records, 0.0, 0.0, 0)
+        members = (MemberResult(m.number, 1, None, False, len(m.files), 0.0) for m in task.members)
+        return TaskResult(tuple(members), records, 0.0, 0.0, 0)
 
 
 def measure_empty(folder: Path, table: Table) -> None:
@@ -185,7 +187,7 @@ def pretend_half_is_done(file: Path) -> None:
     run = production.outlook(plan._planned(), plan.cells.indices(), None)
     records, states = [], []
     for task in run.tasks[: len(run.tasks) // 2]:
-        for member in task.cells:
+        for member in task.members:
             for each in member.files:
                 path = plan.folder / each.planned.path
                 path.parent.mkdir(parents=True, exist_ok=True)
@@ -194,11 +196,11 @@ def pretend_half_is_done(file: Path) -> None:
                     each.planned.path, member.cell.address, "{}", 1, "exr", "beauty", each.fingerprint,
                     1, 8, 8, 1, 1, 0.0, False, 0.0, trace=task.trace,
                 ))  # fmt: skip
-        states.append((task.number, {"state": "done"}))
+        states.append((task.numbers.tolist(), {"state": "done"}))
         if len(records) >= 50_000:
-            run.ledger.write(states, records)
+            run.ledger.write(members=states, files=records)
             records, states = [], []
-    run.ledger.write(states, records)
+    run.ledger.write(members=states, files=records)
 
 
 def _timed(command: Sequence[str]) -> float:

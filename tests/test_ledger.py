@@ -14,8 +14,8 @@ import grandlattice as lattice
 from grandlattice.errors import ImageError, OutputError, RunError
 from grandlattice.runs.ledger import FileRecord, Ledger
 from grandlattice.runs.parts import exchange_folder, new_attempt, part_of
-from grandlattice.runs.schema import SCHEMA_VERSION
 from grandlattice.runs.store import FolderStore
+from grandlattice.tables.ledger import SCHEMA_VERSION
 
 RECORD = FileRecord(
     path="day/Front.0001.exr", cell="day/Front", coordinates='{"light": "day"}', frame=1, format="exr",
@@ -84,12 +84,12 @@ def test_what_a_killed_run_made_and_did_not_write_down_is_done_once_and_for_all(
     with sqlite3.connect(plan_file.with_name("room.ledger.sqlite")) as connection:
         # As if it had been killed between giving the last files their names and writing so.
         connection.execute("DELETE FROM files WHERE path LIKE 'out/night/Side%'")
-        connection.execute("UPDATE tasks SET state = 'running' WHERE number = 3")
+        connection.execute("UPDATE members SET state = 'running' WHERE number = 3")
     for _ in range(2):
         again = lattice.open_plan(plan_file).run(workers=0)
         assert not again.outlook.todo
     with sqlite3.connect(plan_file.with_name("room.ledger.sqlite")) as connection:
-        assert connection.execute("SELECT state, COUNT(*) FROM tasks GROUP BY state").fetchall() == [
+        assert connection.execute("SELECT state, COUNT(*) FROM members GROUP BY state").fetchall() == [
             ("done", 4)
         ]
         assert connection.execute("SELECT COUNT(*) FROM files").fetchone() == (8,)

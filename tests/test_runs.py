@@ -111,7 +111,7 @@ def test_cells_that_differ_only_on_the_picture_share_one_trace(plan_file: Path) 
     plan_file.write_text(text.replace("{camera}.", "{camera}-{stops}."))
     run = lattice.open_plan(plan_file).run(at=["day//Front"], workers=0)
     assert len(run.tasks) == 1
-    assert run.outlook.shared == 1
+    assert (run.outlook.todo.frame_count, run.outlook.todo.trace_count) == (2, 1)
     normal, bright = (run.files(f"day/{stops}/Front")[1] for stops in ("normal", "bright"))
     assert normal.name == "Front-normal.0001.png"
     assert np.mean(oiio.ImageInput.open(str(bright)).read_image()) > np.mean(
@@ -233,7 +233,7 @@ def test_ctrl_c_leaves_no_half_file_and_says_how_to_go_on(plan_file: Path, twice
     for line in process.stdout:
         if "to render" in line:
             break
-    until(lambda: any((t.share or 0) > 0 for t in lattice.status(plan_file).tasks))
+    until(lambda: any((t.share or 0) > 0 for t in lattice.status(plan_file).frames))
     for _ in range(2 if twice else 1):
         os.killpg(process.pid, signal.SIGINT)
         time.sleep(0.3)

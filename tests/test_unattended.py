@@ -41,9 +41,9 @@ from grandlattice.errors import (
 from grandlattice.plan.running import Budget
 from grandlattice.runs import Ledger, Patience, Schedule, Spending
 from grandlattice.runs.budgets import seconds_until
-from grandlattice.runs.schema import SCHEMA_VERSION
 from grandlattice.runs.steering import is_under_way
 from grandlattice.spawning import without_main_script
+from grandlattice.tables.ledger import SCHEMA_VERSION
 from test_runs import until
 
 OUTSIDE = Path(__file__).parent.parent / "examples" / "outside_renderer.py"
@@ -174,15 +174,15 @@ def test_a_run_is_steered_from_elsewhere(plan_file: Path, glat) -> None:
     assert run.interrupted
     assert run.left == 16 - len(run.finished)
     status = lattice.status(plan_file, states=["waiting"])
-    assert (status.under_way, status.state, len(status.tasks)) == (False, "stopped", run.left)
+    assert (status.under_way, status.state, len(status.frames)) == (False, "stopped", run.left)
     with pytest.raises(RunError, match="No run of this plan is under way"):
         steering.pause()
     assert [known.name for known in lattice.all_runs()].count("room") >= 1
-    (done,) = lattice.status(plan_file, ["night/Side"], states=["done"]).tasks[:1]
+    (done,) = lattice.status(plan_file, ["night/Side"], states=["done"]).frames[:1]
     assert done.seconds > done.trace_seconds > 0
     assert done.cpu_seconds > 0
     assert done.peak_bytes > 50e6
-    table = run.task_table()
+    table = run.frame_table()
     assert list(table["state"]).count("done") == len(run.finished)
 
 
@@ -294,7 +294,7 @@ def test_a_run_ends_with_its_budget_and_is_taken_up_later(plan_file: Path, glat)
     assert lattice.status(plan_file).counts == {"done": 5, "waiting": 7}
     again = lattice.open_plan(plan_file).override(frames="1-3")
     again.run(workers=0, budget={"cell": 1e-6}, existing="replace")
-    tasks = lattice.status(plan_file, states=["done", "waiting"]).tasks
+    tasks = lattice.status(plan_file, states=["done", "waiting"]).frames
     # One that was done before waits now, and has no time of its own.
     assert [task.state for task in tasks].count("waiting") == 8
     assert all((task.seconds is None) == (task.state == "waiting") for task in tasks)
@@ -523,8 +523,10 @@ def test_ledgers_of_older_versions_are_taken_over(plan_file: Path, version: str)
     assert lattice.open_plan(plan_file).run(workers=0).ok
     file = plan_file.with_name("room.ledger.sqlite")
     with sqlite3.connect(file) as connection:
+        connection.execute("DROP TRIGGER keep_tally")
         for table in (
             "tasks",
+            "members",
             "tally",
             "past",
             "columns",
@@ -671,7 +673,7 @@ def test_renderers_that_misbehave_are_found_out(
     assert run.ok == once
     assert len(problems) == (2 if how == "lie" else 1)  # tried again, but for what will not pass
     assert not list(plan_file.parent.rglob("*.part*"))
-    (task,) = lattice.status(plan_file, states=["failed", "done"], logs=True).tasks
+    (task,) = lattice.status(plan_file, states=["failed", "done"], logs=True).frames
     assert task.tries == (0 if how == "fail" else 1)
     if how == "fail":
         assert "not to my taste" in task.log
@@ -753,7 +755,7 @@ def test_deciding_anew_and_deciding_from_the_ledger_agree_whatever_happened_to_t
         assert quick.outlook.done.numbers.tolist() == anew.outlook.done.numbers.tolist()
         assert sorted(quick.outlook.foreign) == sorted(anew.outlook.foreign)
         assert {
-            f.planned.path.rpartition(".")[0] for t in quick.outlook.todo for f in t.cells[0].files
+            f.planned.path.rpartition(".")[0] for t in quick.outlook.todo for m in t.members for f in m.files
         } == expected
         for (path,) in forgotten:
             assert quick.ledger.find(path) is not None
@@ -774,12 +776,12 @@ def test_frames_in_chunks_and_shared_traces_are_tasks_of_their_own(plan_file: Pa
         (f"{cell} · {frame}", (frame,)) for cell in ("day/a/Front +1", "day/c/Front") for frame in (1, 2, 3, 5)
     ]  # fmt: skip
     assert len({task.trace for task in tasks}) == 8
-    assert tasks.shared == 4
-    assert [len(task.cells[0].files) for task in tasks] == [2] * 8
+    assert (tasks.frame_count, tasks.trace_count) == (12, 8)
+    assert [len(task.members[0].files) for task in tasks] == [2] * 8
     # One and the same task whatever else is asked for.
     alone = plan.tasks(at=["day/b/Front"], frames=[5])[0]
     assert alone.trace == tasks[3].trace
-    assert tasks.of_cells(plan.cells.indices("day/c/Front")).tolist() == [4, 5, 6, 7]
+    assert tasks.columns.task_of[tasks.of_cells(plan.cells.indices("day/c/Front"))].tolist() == [4, 5, 6, 7]
     assert tasks[2:4].work == 2 * 48 * 32 * 4
 
 

@@ -199,7 +199,7 @@ def test_begin_plans_scenes_with_odd_names(
     paths = [
         f.path
         for task in plan.tasks()
-        for member in task.cells
+        for member in task.members
         for f in (file.planned for file in member.files)
     ]
     assert len({p.casefold() for p in paths}) == len(paths)

@@ -144,7 +144,7 @@ def test_one_axis_said_twice_is_a_union_and_two_axes_an_intersection(plan_file: 
     assert [row["address"] for row in json.loads(said)] == ["day/Side"]
     assert glat(plan_file.parent, "cells", "two.queue.yaml", "--at", "light=night")[0] == 2
     assert plan.run(["day/"], workers=0).ok
-    found = lattice.status(plan_file, ["light=day", "light=night", "camera=Front"], states=["done"]).tasks
+    found = lattice.status(plan_file, ["light=day", "light=night", "camera=Front"], states=["done"]).frames
     assert [task.cell for task in found] == ["day/Front"]
     with pytest.raises(NoSuchCell):
         lattice.status(plan_file, ["ligt=day"])
@@ -302,8 +302,9 @@ def test_a_task_of_several_cells_has_as_many_frames_as_it_traces(plan_file: Path
     text = PLAN.replace("  camera:\n", "  stops:\n    normal:\n    bright: {exposure: 1}\n  camera:\n")
     plan_file.write_text(text.replace("{camera}.", "{camera}-{stops}."))
     assert lattice.open_plan(plan_file).run(["day//Front"], workers=0).ok
-    (task,) = lattice.status(plan_file, states=["done"]).tasks
-    assert task.frames == 1
+    normal, bright = lattice.status(plan_file, states=["done"]).frames
+    assert (normal.cell, bright.cell) == ("day/normal/Front", "day/bright/Front")
+    assert (normal.task, normal.samples) == (bright.task, bright.samples)
 
 
 def test_a_budget_with_a_rate_says_what_it_costs_in_its_currency(plan_file: Path, glat) -> None:

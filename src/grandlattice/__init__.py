@@ -50,6 +50,7 @@ if TYPE_CHECKING:
         Event,
         Failed,
         Finished,
+        FrameStatus,
         Held,
         Outlook,
         Pace,
@@ -60,7 +61,6 @@ if TYPE_CHECKING:
         RunStatus,
         Started,
         Steering,
-        TaskStatus,
     )
     from grandlattice.runs.budgets import price
     from grandlattice.stage import Change, Explanation, Opinion, Survey
@@ -80,7 +80,7 @@ _WHERE = {
     "plan.values": ("read_frames",),
     "queues": ("Forecast", "Queue", "Step", "added_to", "find_queue", "open_queue"),
     "runs": ("Estimate", "Event", "Failed", "Finished", "Held", "Outlook", "Pace", "Progress", "Retried",
-             "Returned", "Run", "RunStatus", "Started", "Steering", "TaskStatus"),
+             "Returned", "Run", "RunStatus", "Started", "Steering", "FrameStatus"),
     "tables.passes": ("Pass",),
     "stage": ("Change", "Explanation", "Opinion", "Survey"),
     "runs.budgets": ("price",),
@@ -104,6 +104,7 @@ __all__ = [
     "Finding",
     "Finished",
     "Forecast",
+    "FrameStatus",
     "Held",
     "ImageError",
     "LatticeError",
@@ -130,7 +131,6 @@ __all__ = [
     "Steering",
     "Step",
     "Survey",
-    "TaskStatus",
     "Totals",
     "TracerError",
     "WorkerError",

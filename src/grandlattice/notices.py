@@ -153,7 +153,7 @@ class Teller:
             self._outbox.say("failure", title, f"{event.problem}", good=False, picture=self._last)
         elif isinstance(event, Finished):
             self._last = _thumbnail(event, self._run.output) or self._last
-            for member in event.task.cells:
+            for member in event.task.members:
                 if member.cell.index in self._left:
                     self._left[member.cell.index] -= 1
                     if not self._left[member.cell.index]:
@@ -184,9 +184,10 @@ def tell_of_queue(notices: Sequence[Notice], name: str, runs: Sequence[Run], all
 def _say_end(
     outbox: Outbox, name: str, runs: Sequence[Run], picture: Path | None, all_began: bool = True
 ) -> None:
-    finished, failures = sum(len(run.finished) for run in runs), [f for run in runs for f in run.failures]
+    finished, failed = sum(run.finished_frames for run in runs), sum(run.failed_frames for run in runs)
+    failures = [failure for run in runs for failure in run.failures]
     told = [f"{many(finished, 'frame')} in {duration(sum(run.seconds for run in runs))}"]
-    told += [f"{len(failures)} failed"] if failures else []
+    told += [f"{failed} failed"] if failed else []
     told += [f"{run.left} left: {run.spent or run.ended_by}" for run in runs if run.left]
     told += [failure.task.label for failure in failures[:10]]
     told += [] if all_began else ["some could not begin"]
@@ -219,8 +220,7 @@ def _thumbnail(event: Finished, output: Path) -> Path | None:
 
 
 def _frames_left(run: Run) -> dict[int, int]:
-    """How many tasks each cell of a run still has."""
-    todo, columns = run.outlook.todo, run.tasks.columns
-    here = np.isin(np.repeat(np.arange(len(columns)), np.diff(columns.starts)), todo.numbers)
-    cells, counts = np.unique(columns.cells[here], return_counts=True)
+    """How many frames each cell of a run still has."""
+    todo = run.outlook.todo
+    cells, counts = np.unique(todo.columns.cells[todo.members], return_counts=True)
     return dict(zip(cells.tolist(), counts.tolist(), strict=True))

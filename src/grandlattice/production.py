@@ -167,7 +167,7 @@ def run(
         if not todo:
             if planned.ledger.planned_key() == planned.key(indices, frames):
                 # What a killed run had made and not written down is done, whatever the ledger said.
-                planned.ledger.begin_again(begun.outlook.done.numbers)
+                planned.ledger.begin_again(begun.outlook.done.members)
             planned.ledger.close()
             return begun
         if any_traced(planned.model, todo):
@@ -266,9 +266,14 @@ def _note_whatever_happens(planned: Planned, begun: Run, key: str) -> None:
 
 def only_unfinished(run: Run) -> Outlook:
     """Of a run what a time limit ended before it had all its samples."""
-    whole, lost = run.outlook, run.ledger.unfinished()
-    numbers = np.array([task.number for task in whole.done if task.trace in lost], np.int64)
-    return Outlook(whole.done.only(numbers), whole.done.only(np.setdiff1d(whole.done.numbers, numbers)))
+    done, cut = run.outlook.done, run.ledger.unfinished()
+    traces = {trace for trace, _, _ in cut}
+    lost = np.zeros(len(done.columns.cells), bool)
+    numbers = [n for n in done.numbers if done.columns.traces[n].tobytes().hex() in traces]
+    for task in done.only(np.array(numbers, np.int64)):
+        for member in task.members:
+            lost[member.number] = (task.trace, member.cell.address, member.frame) in cut
+    return Outlook(done.narrowed(lost), done.narrowed(~lost))
 
 
 def _order(planned: Planned, threads: int, allow_missing: bool, existing: str, owner: str) -> WorkOrder:
@@ -287,7 +292,7 @@ def _order(planned: Planned, threads: int, allow_missing: bool, existing: str, o
 def note_tasks(planned: Planned, run: Run, key: str) -> None:
     """Have the ledger know the tasks of a run, and which of them wait."""
     if planned.ledger.planned_key() == key:
-        planned.ledger.begin_again(run.outlook.done.numbers)
+        planned.ledger.begin_again(run.outlook.done.members)
     else:
         about = {"axes": json.dumps([axis.name for axis in planned.lattice.axes])}
         write_down(run.tasks, run.outlook, key, planned.ledger, about)

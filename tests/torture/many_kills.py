@@ -143,7 +143,7 @@ class Campaign:
             return f"left behind: {left[:3]}"
         with sqlite3.connect(self.folder / "room.ledger.sqlite") as ledger:
             rows = dict(ledger.execute("SELECT path, bytes FROM files"))
-            states = dict(ledger.execute("SELECT state, COUNT(*) FROM tasks GROUP BY state"))
+            states = dict(ledger.execute("SELECT state, COUNT(*) FROM members GROUP BY state"))
         if rows != {name: (self.folder / name).stat().st_size for name in rows} or len(rows) != len(
             self.expected
         ):

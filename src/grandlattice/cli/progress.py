@@ -37,7 +37,7 @@ class RunBars:
 
     def __init__(self, outlook: Outlook, workers: int, quiet: bool = False) -> None:
         self._pace = Pace(outlook.todo, workers)
-        self._count = len(outlook.todo)
+        self._count = outlook.todo.frame_count
         self._done = self._failed = 0
         self._quiet = quiet
         self._live = console.is_terminal and not quiet
@@ -72,9 +72,9 @@ class RunBars:
             return
         number = event.task.number
         if isinstance(event, Finished):
-            self._done += 1
+            self._done += len(event.task.members)
         elif isinstance(event, Failed):
-            self._failed += 1
+            self._failed += len(event.task.members)
         if not self._live:
             self._say(event)
             return

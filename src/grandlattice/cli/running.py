@@ -374,16 +374,16 @@ def _say_outlook(outlook: lattice.Outlook, workers: int, further: bool, existing
         console.print("no frame here was ended by its seconds, as the plan and this call have it")
         return
     if not outlook.todo:
-        console.print(f"everything is done already: {many(len(outlook.done), 'frame')}")
+        console.print(f"everything is done already: {many(outlook.done.frame_count, 'frame')}")
         return
-    parts = [f"{many(outlook.todo.frame_count, 'frame')} to render"]
+    frames, traces = outlook.todo.frame_count, outlook.todo.trace_count
+    shared = f" in {many(traces, 'trace')}" if traces < frames else ""
+    parts = [f"{many(frames, 'frame')} to render{shared}"]
     if outlook.done:
         parts.append(f"{outlook.done.frame_count:,} done already")
     if outlook.changed:
         fate = "to be kept aside" if existing == "keep-both" else "to be replaced"
         parts.append(f"{many(len(outlook.changed), 'file')} out of date, {fate}")
-    if outlook.shared:
-        parts.append(f"{many(outlook.shared, 'cell')} shared with another's trace")
     with_ = many(workers, "worker") if workers else "this process"
     console.print(f"{', '.join(parts)}; by {with_}. Ctrl-C finishes the frames under way and stops.")
     say_compiling()
@@ -409,11 +409,11 @@ def _say_end(done: lattice.Run, next_run: str, continued: str | None, places: st
         shot = f"{rays / 1e6:,.0f} million rays" if rays >= 1e6 else f"{rays:,} rays"
         shot = f" [dim]({shot})[/dim]" if rays else ""
         console.print(
-            f"[green]✓[/green] {many(len(done.finished), 'frame')} in {duration(done.seconds)}{shot}, "
+            f"[green]✓[/green] {many(done.finished_frames, 'frame')} in {duration(done.seconds)}{shot}, "
             f"in {escape(places)}"
         )
     if done.failures:
-        console.print(f"[red]✗[/red] {many(len(done.failures), 'frame')} failed:")
+        console.print(f"[red]✗[/red] {many(done.failed_frames, 'frame')} failed:")
         for failure in done.failures:
             console.print(f"  {escape(failure.task.label)}")
             show_problem(failure.problem)
@@ -426,7 +426,7 @@ def _say_end(done: lattice.Run, next_run: str, continued: str | None, places: st
             f"[yellow]![/yellow] the ledger could not be read and lies aside as {done.ledger_aside.name}; "
             "what is done was found again in the pictures themselves"
         )
-    cut = sum(any(record.unfinished for record in event.result.records) for event in done.finished)
+    cut = sum(member.unfinished for event in done.finished for member in event.result.members)
     if cut:
         how = f"; to take them further:  {continued}" if continued else ""
         console.print(f"{many(cut, 'frame')} ended by their seconds{escape(how)}")

@@ -152,40 +152,40 @@ def _shown(status: lattice.RunStatus, logs: bool) -> Table:
         workers = words.many(status.workers, "worker")
         took += f"  [dim]process {status.pid} on {escape(status.host)}, {workers}[/dim]"
     grid.add_row(took)
-    if status.tasks:
-        grid.add_row(_frames_table(status.tasks))
-    if len(status.tasks) >= _MOST:
+    if status.frames:
+        grid.add_row(_frames_table(status.frames))
+    if len(status.frames) >= _MOST:
         grid.add_row(f"[dim]the first {_MOST}; --at shows others, --json all of them[/dim]")
-    for task in status.tasks:
-        if task.problem and task.state == "failed":
-            grid.add_row(f"[red]✗[/red] {escape(task.cell)} · {task.frame}")
-            for line in task.problem.splitlines():
+    for frame in status.frames:
+        if frame.problem and frame.state == "failed":
+            grid.add_row(f"[red]✗[/red] {escape(frame.cell)} · {frame.frame}")
+            for line in frame.problem.splitlines():
                 if logs and line.startswith("do: look at its log"):
                     continue  # here it is
                 grid.add_row(f"  {escape(line)}")
-            if logs and task.log:
-                grid.add_row(f"  [dim]{escape(_end(task.log))}[/dim]")
+            if logs and frame.log:
+                grid.add_row(f"  [dim]{escape(_end(frame.log))}[/dim]")
     return grid
 
 
-def _frames_table(tasks: tuple[lattice.TaskStatus, ...]) -> Table:
+def _frames_table(frames: tuple[lattice.FrameStatus, ...]) -> Table:
     """A row for each frame; columns nobody has anything in are left out."""
     columns: dict[str, list[str]] = {}
-    for task in tasks:
-        running = task.state == "running"
-        seconds = time.time() - task.started if running and task.started else task.seconds
-        share = task.share if running else None
+    for frame in frames:
+        running = frame.state == "running"
+        seconds = time.time() - frame.started if running and frame.started else frame.seconds
+        share = frame.share if running else None
         for name, text in (
-            ("cell", escape(task.cell)),
-            ("frame", str(task.frame)),
-            ("state", task.state),
+            ("cell", escape(frame.cell)),
+            ("frame", str(frame.frame)),
+            ("state", frame.state),
             ("done", "" if share is None else f"{share * 100:.0f} %"),
             ("time", "" if seconds is None else duration(seconds)),
-            ("processor", "" if task.cpu_seconds is None else duration(task.cpu_seconds)),
-            ("memory", words.size(task.peak_bytes) if task.peak_bytes else ""),
-            ("samples", "" if task.samples is None else str(task.samples)),
-            ("noise", "" if task.noise is None else f"{task.noise * 100:.1f} %"),
-            ("tried again", str(task.tries) if task.tries else ""),
+            ("processor", "" if frame.cpu_seconds is None else duration(frame.cpu_seconds)),
+            ("memory", words.size(frame.peak_bytes) if frame.peak_bytes else ""),
+            ("samples", "" if frame.samples is None else str(frame.samples)),
+            ("noise", "" if frame.noise is None else f"{frame.noise * 100:.1f} %"),
+            ("tried again", str(frame.tries) if frame.tries else ""),
         ):
             columns.setdefault(name, []).append(text)
     used = {name: texts for name, texts in columns.items() if any(texts)}

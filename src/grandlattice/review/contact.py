@@ -22,7 +22,7 @@ from grandlattice.images import (
 )
 from grandlattice.plan import CellSettings
 from grandlattice.runs import FolderStore, Task
-from grandlattice.runs.tasks import TaskCell
+from grandlattice.runs.tasks import Member
 from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import known_pass
 
@@ -51,9 +51,9 @@ def contact_sheets(
     RunError
         When there is no picture at all.
     """
-    members: dict[str, TaskCell] = {}
+    members: dict[str, Member] = {}
     for task in tasks:
-        for member in task.cells:
+        for member in task.members:
             members.setdefault(member.cell.address, member)
     ordered = sorted(members.values(), key=lambda member: member.cell.index)
     scale = (1.0, 10.0)
@@ -86,7 +86,7 @@ LUX = "illuminance"
 
 
 def _read(
-    member: TaskCell, output: Path, pass_name: str, own: Mapping[str, str] | None
+    member: Member, output: Path, pass_name: str, own: Mapping[str, str] | None
 ) -> tuple[NDArray[np.float32] | None, str]:
     """A pass of a cell's first frame, or why there is none."""
     for file in member.files:
@@ -101,7 +101,7 @@ def _read(
 
 
 def _frame(
-    member: TaskCell, output: Path, pass_name: str | None, own: Mapping[str, str] | None,
+    member: Member, output: Path, pass_name: str | None, own: Mapping[str, str] | None,
     scale: tuple[float, float],
 ) -> Frame:  # fmt: skip
     cell = member.cell
@@ -118,7 +118,7 @@ def _frame(
 
 
 def _beauty(
-    member: TaskCell, output: Path, own: Mapping[str, str] | None
+    member: Member, output: Path, own: Mapping[str, str] | None
 ) -> tuple[NDArray[np.float32] | None, str]:
     """The beauty of a cell as it is displayed, or the first pass of one that has none."""
     settings = member.cell.settings

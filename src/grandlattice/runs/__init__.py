@@ -35,7 +35,7 @@ if TYPE_CHECKING:
     from grandlattice.runs.pace import Pace
     from grandlattice.runs.run import Run
     from grandlattice.runs.schedule import Patience, Schedule
-    from grandlattice.runs.status import RunStatus, TaskStatus, known_runs, read_status
+    from grandlattice.runs.status import FrameStatus, RunStatus, known_runs, read_status
     from grandlattice.runs.steering import Steering, is_under_way, sole_writer
     from grandlattice.runs.store import FolderStore, Store
     from grandlattice.runs.tasks import Ingredients, Task, TaskList, list_tasks
@@ -55,7 +55,7 @@ _WHERE = {
     "pace": ("Pace",),
     "run": ("Run",),
     "schedule": ("Patience", "Schedule"),
-    "status": ("RunStatus", "TaskStatus", "known_runs", "read_status"),
+    "status": ("RunStatus", "FrameStatus", "known_runs", "read_status"),
     "steering": ("Steering", "is_under_way", "sole_writer"),
     "store": ("FolderStore", "Store"),
     "tasks": ("Ingredients", "Task", "TaskList", "list_tasks"),
@@ -65,10 +65,46 @@ _WHERE = {
 __getattr__, __dir__ = on_demand(__name__, _WHERE)
 
 __all__ = [
-    "Backend", "Coordinator", "Estimate", "Event", "Failed", "FileRecord", "Fingerprints", "Finished",
-    "FolderStore", "Held", "InPlace", "Ingredients", "Ledger", "Outlook", "Pace", "Patience",
-    "Processes", "Progress", "Retried", "Returned", "Run", "RunStatus", "Schedule", "Spending", "Started",
-    "Steering", "Store", "Task", "TaskList", "TaskResult", "TaskStatus", "Versions", "WorkOrder",
-    "Workshop", "estimate", "is_under_way", "known_runs", "list_tasks", "look_again", "look_ahead",
-    "read_status", "sole_writer",
+    "Backend",
+    "Coordinator",
+    "Estimate",
+    "Event",
+    "Failed",
+    "FileRecord",
+    "Fingerprints",
+    "Finished",
+    "FolderStore",
+    "FrameStatus",
+    "Held",
+    "InPlace",
+    "Ingredients",
+    "Ledger",
+    "Outlook",
+    "Pace",
+    "Patience",
+    "Processes",
+    "Progress",
+    "Retried",
+    "Returned",
+    "Run",
+    "RunStatus",
+    "Schedule",
+    "Spending",
+    "Started",
+    "Steering",
+    "Store",
+    "Task",
+    "TaskList",
+    "TaskResult",
+    "Versions",
+    "WorkOrder",
+    "Workshop",
+    "estimate",
+    "is_under_way",
+    "known_runs",
+    "list_tasks",
+    "look_again",
+    "look_ahead",
+    "read_status",
+    "sole_writer",
 ]  # fmt: skip

@@ -7,6 +7,7 @@ import time
 from collections import defaultdict
 from collections.abc import Callable
 
+from grandlattice.plan import Cell
 from grandlattice.plan.running import Budget
 from grandlattice.plan.values import time_of
 from grandlattice.runs.tasks import Task
@@ -35,8 +36,8 @@ class Spending:
     def add(self, task: Task, seconds: float, cores: float) -> None:
         """A task took so many seconds of so many processors."""
         self.core_seconds += seconds * cores
-        for member in task.cells:
-            self._cells[member.cell.address] += seconds
+        for member in task.members:  # what they share costs each its part
+            self._cells[member.cell.address] += seconds / len(task.members)
 
     @property
     def money(self) -> float | None:
@@ -44,10 +45,10 @@ class Spending:
         rate = self._budget.rate
         return None if rate is None else self.core_seconds / 3600.0 * rate
 
-    def cell_is_spent(self, task: Task) -> bool:
-        """Whether the cells of a task have used up their time."""
+    def is_spent(self, cell: Cell) -> bool:
+        """Whether a cell has used up its time."""
         most = self._budget.cell
-        return most is not None and all(self._cells[m.cell.address] >= most for m in task.cells)
+        return most is not None and self._cells[cell.address] >= most
 
     def ended(self) -> str:
         """Why no more tasks should begin; empty while they may."""

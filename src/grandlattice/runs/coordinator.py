@@ -16,6 +16,9 @@ from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
+
 from grandlattice.errors import DiskFull, LatticeError, OutputError, WorkerError
 from grandlattice.readable import duration, size
 from grandlattice.runs.backends import Backend
@@ -31,11 +34,11 @@ from grandlattice.runs.events import (
     Started,
     UnderWay,
 )
-from grandlattice.runs.ledger import WAITING
+from grandlattice.runs.membership import Membership
 from grandlattice.runs.room import Room
 from grandlattice.runs.run import Run
 from grandlattice.runs.run_record import RunRecord
-from grandlattice.runs.schedule import Patience, Schedule
+from grandlattice.runs.schedule import Patience
 from grandlattice.runs.steering import obey
 from grandlattice.runs.tasks import Task
 
@@ -64,10 +67,7 @@ class Coordinator:
         note_tasks: Callable[[], None], on_event: Callable[[Event], None] | None = None,
     ) -> None:  # fmt: skip
         self.run, self.backend, self.spending = run, backend, spending
-        columns = run.tasks.columns
-        self.schedule = Schedule(
-            run.outlook.todo.numbers, columns.steps, columns.priorities, patience, time.monotonic
-        )
+        self.members = Membership(run.outlook.todo, patience, time.monotonic)
         self.paused = False
         self._patience = patience
         self._record = RunRecord(run, note_tasks, lambda: backend.under_way)
@@ -103,9 +103,9 @@ class Coordinator:
         """Have another plan carried out after this run."""
         self.run.wanted_next.append(plan)
 
-    def mark(self, numbers: Any, state: str) -> None:
-        """Have the ledger know the state of tasks that do not begin now."""
-        self._record.set_states(numbers, state)
+    def mark(self, numbers: NDArray[np.int64], **values: Any) -> None:
+        """Have the ledger know of members that do not begin now, such as their state."""
+        self._record.set_members(numbers, **values)
 
     # --- the run -------------------------------------------------------------------------------
 
@@ -127,7 +127,7 @@ class Coordinator:
 
     def _end_state(self) -> str:
         run = self.run
-        run.left = self.schedule.unfinished + self._unaffordable
+        run.left = self.members.left + self._unaffordable
         if run.left:
             return "stopped" if run.interrupted else run.ended_by or "failures"
         return "failures" if run.failures else "done"
@@ -144,7 +144,7 @@ class Coordinator:
             self._begin_what_may()
             self._write_news()
             idle = not self.backend.busy
-            if idle and (self._ending or (self.schedule.is_done and not self._full)):
+            if idle and (self._ending or (self.members.is_done and not self._full)):
                 return
             for event in self.backend.events(_LOOK_EVERY):
                 self._follow(event)
@@ -158,27 +158,32 @@ class Coordinator:
     def _begin_what_may(self) -> None:
         self._mind_the_budget()
         while self.backend.free and not (self._ending or self.paused or self._full):
-            number = self.schedule.next()
-            if number is None:
+            task = self.members.next()
+            if task is not None:
+                task = self._affordable(task)
+            else:
+                self._short = ""
                 return
-            task = self.run.tasks.task(number)
-            if self.spending.cell_is_spent(task):
-                self._leave_out(task)
+            if task is None:
                 continue
             self._short = self._room.lack(task, self.backend.under_way, self.backend.idle_bytes)
             if self._short:
-                self.schedule.put_back(number)
+                self.members.put_back(task)
                 return
-            task = self._record.begin_try(task, self.schedule.tries(number))
+            task = self._record.begin_try(task, self.members.tries(task))
             worker = self.backend.begin(task)
             self._follow(Started(task, worker))
 
-    def _leave_out(self, task: Task) -> None:
-        """A task whose cells have used up their time waits for another run."""
-        self.schedule.leave_out(task.number)
-        self._unaffordable += 1
+    def _affordable(self, task: Task) -> Task | None:
+        """What is left of a task without the cells that have used up their time; these wait for another
+        run."""
+        spent = [member for member in task.members if self.spending.is_spent(member.cell)]
+        if not spent:
+            return task
+        self._unaffordable += len(spent)
         self.run.ended_by = self.run.ended_by or "budget"
-        self.run.spent = self.run.spent or f"the time of {task.first.address} is spent"
+        self.run.spent = self.run.spent or f"the time of {spent[0].cell.address} is spent"
+        return self.members.leave_out(task, (member.number for member in spent))
 
     # --- events --------------------------------------------------------------------------------
 
@@ -192,8 +197,7 @@ class Coordinator:
             self._finished(event)
         elif isinstance(event, Returned):
             self._record.end_try(event.task, clean=False)
-            self.schedule.put_back(event.task.number)
-            self._record.set(event.task, state=WAITING, worker=None, share=None)
+            self._put_back(event.task)
         elif isinstance(event, Failed):
             self._record.end_try(event.task, clean=False)
             answer = self._failed(event)
@@ -202,11 +206,15 @@ class Coordinator:
             event = answer
         self._tell(event)
 
+    def _put_back(self, task: Task) -> None:
+        self.members.put_back(task)
+        self._record.waits(task)
+
     def _finished(self, event: Finished) -> None:
         task, result = event.task, event.result
         self._record.end_try(task, clean=True)
         self._full_since = None
-        self.schedule.ended(task.number)
+        self.members.done(task)
         self.spending.add(task, result.seconds, result.cores)
         self._worked += task.work
         self._worked_seconds += result.seconds
@@ -221,16 +229,13 @@ class Coordinator:
         if isinstance(problem, DiskFull) and not self._ending:
             self._wait_for_room(problem)
             if self._full:
-                self.schedule.put_back(task.number)
-                self._record.set(task, state=WAITING, worker=None, share=None)
+                self._put_back(task)
                 return None
         passing = isinstance(problem, WorkerError | OutputError) and not isinstance(problem, DiskFull)
         if passing and not self._ending:
-            delay = self.schedule.again(task.number)
+            delay = self.members.again(task)
             if delay is not None:
-                tries = self.schedule.tries(task.number)
-                values = {"state": WAITING, "worker": None, "share": None, "tries": tries}
-                self._record.set(task, **values, problem=problem.what)
+                self._record.waits(task, self.members.tries(task), problem.what)
                 self.run.tried_again += 1
                 return Retried(task, event.worker, problem, delay)
         self._set_aside(task, event.worker, problem, event.log, event.details)
@@ -238,7 +243,7 @@ class Coordinator:
 
     def _set_aside(self, task: Task, worker: int, problem: LatticeError, log: str, details: str = "") -> None:
         failed = Failed(task, worker, problem, details, log)
-        self.schedule.ended(task.number)
+        self.members.failed(task)
         self.run.failures.append(failed)
         self._record.failed(failed)
         self._record.log(task, log)

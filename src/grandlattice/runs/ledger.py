@@ -2,14 +2,16 @@
 
 A row of `files` says: this file holds this cell's frame, made from the inputs of this
 fingerprint.  It is written after the file has its name, never before.  A row of `tasks` is one
-frame of one trace: what became of it and what it took.  `docs/ledger.md` describes every column.
+trace: what it took.  A row of `members` is one frame of one cell within a task: what became of it.
+`tables.ledger` lists every column.
 
-The coordinator of a run writes; whoever looks on reads, and leaves `orders` for it.
+The coordinator of a run writes.  Other processes read, and leave `orders` for it.
 """
 
 from __future__ import annotations
 
 import json
+import sqlite3
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
@@ -22,6 +24,7 @@ from numpy.typing import NDArray
 
 from grandlattice.errors import LedgerError
 from grandlattice.runs.ledger_file import LedgerFile
+from grandlattice.tables.ledger import FROM_FILES, PAST
 
 WAITING, RUNNING, DONE, FAILED, DROPPED = "waiting", "running", "done", "failed", "dropped"
 
@@ -104,38 +107,53 @@ class Ledger(LedgerFile):
         return list(json.loads(row[0])) if row else []
 
     def write_tasks(
-        self, key: str, rows: Iterable[tuple], columns: Mapping[str, NDArray],
+        self, key: str, tasks: Iterable[tuple], members: Iterable[tuple], columns: Mapping[str, NDArray],
         about: Mapping[str, str] | None = None,
     ) -> None:  # fmt: skip
-        """Put tasks down in place of those that stood there; what equal ones took is kept.
+        """Put tasks and their members down in place of those that stood there; what equal ones took is kept.
 
         Parameters
         ----------
         key : see `planned_key`.
-        rows : number, trace, cell, frame, how many cells and frames, step, priority, work and state
-            of each.
+        tasks : number, trace, frames, step and work of each.
+        members : number, task, cell, frame, film, priority, work and state of each.
         columns : arrays that belong to them, see `tasks.Columns`.
         about : facts of the plan.
         """
         with self.open() as connection:
             connection.execute("DELETE FROM about WHERE key = 'planned'")
+            # Workers and times stand with the members; those of one trace have them in common.
             connection.execute(
-                f"INSERT OR REPLACE INTO past SELECT {_PAST} FROM tasks WHERE seconds IS NOT NULL"
+                f"INSERT OR REPLACE INTO past ({_PAST}, worker, started) SELECT {_PAST}, "
+                "MAX(worker), MAX(started) FROM (SELECT tasks.*, worker, started FROM tasks JOIN members "
+                "ON task = tasks.number WHERE tasks.seconds IS NOT NULL AND state = 'done') GROUP BY trace"
             )
             connection.execute("DELETE FROM tasks")
-            connection.execute("DROP INDEX IF EXISTS tasks_by_state")
+            connection.execute("DELETE FROM members")
+            connection.execute("DROP INDEX IF EXISTS members_by_state")
+            connection.execute("DROP INDEX IF EXISTS members_of_task")
             connection.executemany(
-                "INSERT INTO tasks (number, trace, cell, frame, frames, step, priority, work, state) "
-                "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", rows,
+                "INSERT INTO tasks (number, trace, frames, step, work) VALUES (?, ?, ?, ?, ?)", tasks
+            )
+            connection.executemany(
+                "INSERT INTO members (number, task, cell, frame, film, priority, work, state) "
+                "VALUES (?, ?, ?, ?, ?, ?, ?, ?)", members,
             )  # fmt: skip
             (any_past,) = connection.execute("SELECT EXISTS (SELECT 1 FROM past)").fetchone()
             if any_past:
                 kept = ", ".join(f"{name} = past.{name}" for name in _PAST.split(", ")[2:])
                 connection.execute(f"UPDATE tasks SET {kept} FROM past WHERE past.trace = tasks.trace")
-            connection.execute("CREATE INDEX tasks_by_state ON tasks (state)")
+                connection.execute(
+                    "UPDATE members SET run = past.run, worker = past.worker, started = past.started, "
+                    "ended = past.ended, seconds = past.seconds * members.work / tasks.work "
+                    "FROM tasks JOIN past USING (trace) WHERE tasks.number = task AND state = 'done'"
+                )
+                connection.execute(FROM_FILES)
+            connection.execute("CREATE INDEX members_by_state ON members (state)")
+            connection.execute("CREATE INDEX members_of_task ON members (task)")
             connection.execute("DELETE FROM tally")
             connection.execute(
-                "INSERT INTO tally SELECT state, COUNT(*), SUM(work) FROM tasks GROUP BY state"
+                "INSERT INTO tally SELECT state, COUNT(*), SUM(work) FROM members GROUP BY state"
             )
             for name, column in columns.items():
                 told = (name, column.dtype.str, column.tobytes())
@@ -151,16 +169,17 @@ class Ledger(LedgerFile):
             return {name: np.frombuffer(data, kind) for name, kind, data in rows}
 
     def numbers(self, state: str) -> NDArray[np.int64]:
-        """Numbers of the tasks in a state, in order."""
+        """Numbers of the members in a state, in order."""
         with self.open() as connection:
-            rows = connection.execute("SELECT number FROM tasks WHERE state = ? ORDER BY number", (state,))
+            rows = connection.execute("SELECT number FROM members WHERE state = ? ORDER BY number", (state,))
             return np.fromiter((row[0] for row in rows), np.int64)
 
     def begin_again(self, done: NDArray[np.int64]) -> None:
-        """Have every task wait but those that are done, by their numbers."""
+        """Have every member wait but those that are done, by their numbers."""
         with self.open() as connection:
+            connection.execute("UPDATE tasks SET tries = 0, share = NULL WHERE tries OR share IS NOT NULL")
             connection.execute(
-                "UPDATE tasks SET state = 'waiting', tries = 0, share = NULL, problem = '' "
+                "UPDATE members SET state = 'waiting', problem = '' "
                 "WHERE state IN ('running', 'failed', 'dropped')"
             )
         before = self.numbers(DONE)
@@ -168,38 +187,37 @@ class Ledger(LedgerFile):
         self.set_states(np.setdiff1d(before, done), WAITING)
 
     def set_states(self, numbers: NDArray[np.int64], state: str) -> None:
-        """Give tasks a state, by their numbers."""
+        """Give members a state, by their numbers."""
         if len(numbers):
             with self.open() as connection:
-                connection.executemany(
-                    "UPDATE tasks SET state = ? WHERE number = ?",
-                    ((state, number) for number in numbers.tolist()),
-                )
+                _set_members(connection, numbers.tolist(), {"state": state})
 
     def write(
-        self, tasks: Sequence[tuple[int, Mapping[str, Any]]] = (), files: Sequence[FileRecord] = (),
-        logs: Sequence[tuple[str, str]] = (), failures: Sequence[tuple] = (),
-        over: Sequence[str] = (), states: Sequence[tuple[NDArray[np.int64], str]] = (),
+        self, tasks: Mapping[int, Mapping[str, Any]] | None = None,
+        members: Sequence[tuple[Sequence[int], Mapping[str, Any]]] = (), files: Sequence[FileRecord] = (),
+        logs: Sequence[tuple[str, str]] = (), failures: Sequence[tuple] = (), over: Sequence[str] = (),
     ) -> None:  # fmt: skip
         """Note what happened, all of it or nothing.
 
         Parameters
         ----------
-        tasks : number and the columns to set, of tasks.
+        tasks : number of a task → the columns to set.
+        members : numbers of members and the columns to set, one after the other.
         logs : trace and text.
         failures : run, cell, frame, what, when.
         over : tries of which nothing temporary is left.
-        states : numbers of tasks and the state they have now.
         """
         with self.open() as connection:
-            for numbers, state in states:
-                connection.executemany(
-                    "UPDATE tasks SET state = ? WHERE number = ?",
-                    ((state, number) for number in numbers.tolist()),
-                )
-            for number, values in tasks:
+            for numbers, values in members:
+                _set_members(connection, numbers, values)
+            for number, values in (tasks or {}).items():
                 told = ", ".join(f"{name} = ?" for name in values)
                 connection.execute(f"UPDATE tasks SET {told} WHERE number = ?", (*values.values(), number))
+                if "seconds" in values:  # of this try; members of earlier ones count, too
+                    connection.execute(
+                        "UPDATE tasks SET seconds = (SELECT SUM(seconds) FROM members WHERE task = ?) "
+                        "WHERE number = ?", (number, number),
+                    )  # fmt: skip
             connection.executemany(_INSERT_FILE, [_values(file) for file in files])
             connection.executemany(
                 "INSERT OR REPLACE INTO logs VALUES (?, ?)",
@@ -235,12 +253,12 @@ class Ledger(LedgerFile):
             ).fetchone()
         return _record(row) if row else None
 
-    def unfinished(self) -> set[str]:
-        """Traces of files that a time limit ended before they had all their samples."""
+    def unfinished(self) -> set[tuple[str, str, int]]:
+        """Trace, cell and frame of files that a time limit ended before they had all their samples."""
         if not self.file.exists():
             return set()
         with self.open() as connection:
-            return {row[0] for row in connection.execute("SELECT DISTINCT trace FROM files WHERE unfinished")}
+            return set(connection.execute("SELECT DISTINCT trace, cell, frame FROM files WHERE unfinished"))
 
     def those_of(self, paths: Iterable[str]) -> set[str]:
         """Those of some files that it knows."""
@@ -334,16 +352,20 @@ class Ledger(LedgerFile):
         return found
 
 
-_PAST = (
-    "trace, work, worker, run, started, ended, seconds, trace_seconds, cpu_seconds, peak_bytes, samples, "
-    "noise, rays, kind"
-)
+_PAST = ", ".join(name for name in PAST.names if name not in ("worker", "started"))
 _INSERT_FILE = (
     f"INSERT OR REPLACE INTO files ({', '.join(_COLUMNS)}) VALUES ({', '.join('?' * len(_COLUMNS))})"
 )
 
 
 _values = attrgetter(*_COLUMNS)
+
+
+def _set_members(connection: sqlite3.Connection, numbers: Sequence[int], values: Mapping[str, Any]) -> None:
+    told = ", ".join(f"{name} = ?" for name in values)
+    connection.executemany(
+        f"UPDATE members SET {told} WHERE number = ?", ((*values.values(), number) for number in numbers)
+    )
 
 
 def _record(row: Sequence[Any]) -> FileRecord:

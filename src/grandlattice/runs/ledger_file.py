@@ -14,7 +14,15 @@ from pathlib import Path
 
 from grandlattice.errors import DiskFull, LatticeError, LedgerBusy, LedgerError, LedgerLost
 from grandlattice.filesystem import is_on_network
-from grandlattice.runs.schema import MIGRATIONS, SCHEMA_VERSION, TABLES
+from grandlattice.tables.ledger import (
+    FROM_FILES,
+    LEDGER,
+    REPLACED,
+    SCHEMA_VERSION,
+    TABLES,
+    TAKEN_OVER,
+    missing_columns,
+)
 
 
 class LedgerFile:
@@ -105,12 +113,11 @@ class LedgerFile:
         if known:
             found = connection.execute("SELECT value FROM about WHERE key = 'schema'").fetchone()
             version = found[0] if found else version
-        if version != str(SCHEMA_VERSION):
-            self._migrate(connection, version)
         if not known or version != str(SCHEMA_VERSION):
+            before, after = self._migration(connection, version) if known else ("", "")
             note = f"INSERT OR REPLACE INTO about VALUES ('schema', '{SCHEMA_VERSION}');"
             note += f"INSERT OR IGNORE INTO about VALUES ('id', '{self._inherited() or uuid.uuid4().hex}');"
-            connection.executescript(f"BEGIN IMMEDIATE; {TABLES} {note} COMMIT;")
+            connection.executescript(f"BEGIN IMMEDIATE; {before} {TABLES} {after} {note} COMMIT;")
         self._let_readers_be(connection)
 
     def _let_readers_be(self, connection: sqlite3.Connection) -> None:
@@ -134,20 +141,29 @@ class LedgerFile:
             return None
         return found[0] if found and re.fullmatch("[0-9a-f]{32}", str(found[0])) else None
 
-    def _migrate(self, connection: sqlite3.Connection, version: str) -> None:
-        if version not in MIGRATIONS:
+    def _migration(self, connection: sqlite3.Connection, version: str) -> tuple[str, str]:
+        """Statements that make an older ledger one of today, before and after missing tables are made."""
+        if version not in map(str, range(1, SCHEMA_VERSION)):
             self.close()
             raise LedgerError(
                 f"The ledger {self.file.name} was written by another version of Grand Lattice.",
                 cure=f"use that version, or move {self.file} aside; the next run reads what is done "
                 "from the pictures",
             )
-        for step in sorted(MIGRATIONS):
-            for table, column, declared in MIGRATIONS[step] if step >= version else ():
-                there = {row[1] for row in connection.execute(f"PRAGMA table_info({table})")}
-                if there and column not in there:
-                    connection.execute(f"ALTER TABLE {table} ADD COLUMN {column} {declared}")
-        connection.commit()
+        there = {
+            table.name: [row[1] for row in connection.execute(f"PRAGMA table_info({table.name})")]
+            for table in LEDGER
+        }
+        before = ["DROP TRIGGER IF EXISTS keep_tally;", "DROP INDEX IF EXISTS tasks_by_state;"]
+        before += [f"ALTER TABLE {name} RENAME TO old_{name};" for name in REPLACED if there[name]]
+        before += [
+            f"ALTER TABLE {table.name} ADD COLUMN {column.name} {column.declared};"
+            for table in LEDGER if there[table.name] and table.name not in REPLACED
+            for column in missing_columns(table, there[table.name])
+        ]  # fmt: skip
+        after = [TAKEN_OVER, FROM_FILES] if there["tasks"] and there["past"] else []
+        after += [f"DROP TABLE old_{name};" for name in REPLACED if there[name]]
+        return "\n".join(before), "\n".join(after)
 
     def wait_at_most(self, seconds: float) -> None:
         """Wait this long at most for somebody else who writes, from now on."""

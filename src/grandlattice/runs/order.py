@@ -62,29 +62,49 @@ class WorkOrder:
 
 
 @dataclass(frozen=True)
+class MemberResult:
+    """A finished member of a task.
+
+    Attributes
+    ----------
+    number : of the member.
+    samples, noise : of each pixel, and the relative error left where it was measured.
+    unfinished : whether a time limit ended it before it had all its samples.
+    files : how many were written.
+    seconds : its part of the seconds of its task.
+    """
+
+    number: int
+    samples: int
+    noise: float | None
+    unfinished: bool
+    files: int
+    seconds: float
+
+
+@dataclass(frozen=True)
 class TaskResult:
     """A finished task.
 
     Attributes
     ----------
-    records : of its files.
+    members : what each of them has.
+    records : of their files.
     trace_seconds, seconds : of rendering, and of everything.
     rays : shot.
     notes : what the artist should know.
-    samples, noise : of each pixel, and the relative error left where it was measured.
     cores : processors it had for itself.
     cpu_seconds, peak_bytes : of the worker.
     kind : what tasks have in common that take as long for a sample of a pixel.
     log : the end of what was said meanwhile.
     """
 
+    members: tuple[MemberResult, ...]
     records: tuple[FileRecord, ...]
     trace_seconds: float
     seconds: float
     rays: int
     notes: tuple[str, ...] = ()
-    samples: int = 0
-    noise: float | None = None
     cores: int = 1
     cpu_seconds: float = 0.0
     peak_bytes: int = 0
@@ -94,11 +114,18 @@ class TaskResult:
 
 @dataclass(frozen=True)
 class Rendered:
-    """One frame as a renderer made it; `original` is the file an outside renderer wrote, `stops` the
-    exposure of the camera itself, by which pictures are displayed brighter."""
+    """One film of one frame as a renderer made it.
+
+    Attributes
+    ----------
+    number : which of the films of the task; members are written from the one they name.
+    original : the file an outside renderer wrote.
+    stops : the exposure of the camera itself, by which pictures are displayed brighter.
+    """
 
     frame: int
     film: Film
+    number: int = 0
     original: Path | None = None
     stops: float = 0.0
 

@@ -1,8 +1,9 @@
-"""What a run will do: which tasks are still to be done, and what stands in their place.
+"""What a run will do: which members of tasks are still to be done, and what stands in their place.
 
-A task is done when all its files are there with the size and the fingerprint the ledger knows, or
-say themselves that they are what the plan asks for.  The ledger keeps the tasks of the last plan
-it saw; when nothing changed since, deciding takes a look at the disk and no more.
+A member (a frame of a cell) is done when all its files are there with the size and the fingerprint
+the ledger knows, or say themselves that they are what the plan asks for.  A task is carried out for
+those of its members that are not.  The ledger keeps the tasks of the last plan it saw; when nothing
+changed since, deciding takes a look at the disk and no more.
 """
 
 from __future__ import annotations
@@ -20,7 +21,7 @@ from grandlattice.plan import Cell, Filing
 from grandlattice.runs.fingerprints import TaskFile
 from grandlattice.runs.ledger import DONE, WAITING, FileRecord, Ledger, coordinates_text
 from grandlattice.runs.store import FolderStore
-from grandlattice.runs.tasks import Columns, Ingredients, Task, TaskList, distinct_frames
+from grandlattice.runs.tasks import Columns, Ingredients, Member, Task, TaskList, distinct_frames, every_task
 
 _AT_ONCE = 10_000  # tasks
 _KEPT = tuple(f.name for f in fields(Columns))
@@ -32,12 +33,11 @@ class Outlook:
 
     Attributes
     ----------
-    todo : tasks to carry out, in order.
-    done : tasks whose files are all there.
+    todo : tasks to carry out, in order, with the members that are not done.
+    done : tasks with members whose files are all there.
     changed : files of ours that will be replaced because the plan or the scene changed.
     foreign : files in the way that no run of this plan made.
     whose : for those of them another plan made, its name.
-    shared : cells that take their picture from another cell's trace.
     """
 
     todo: TaskList
@@ -46,24 +46,19 @@ class Outlook:
     foreign: tuple[str, ...] = ()
     whose: Mapping[str, str] = field(default_factory=dict)
 
-    @property
-    def shared(self) -> int:
-        return self.todo.shared
-
 
 def look_ahead(
     tasks: TaskList, ledger: Ledger, store: FolderStore, filing: Filing, existing: str = "skip"
 ) -> Outlook:
-    """Decide which tasks are still to be done.
+    """Decide which members are still to be done.
 
     Parameters
     ----------
     existing : ``replace`` does everything again.
     """
     found = _Found(ledger, store)
-    done = np.zeros(len(tasks.columns), bool)
-    for task in tasks.only(tasks.of_cells(filing.standing(names_in_reach(store, filing)))):
-        done[task.number] = found.has_all(task)
+    done = np.zeros(len(tasks.columns.cells), bool)
+    found.look_at(tasks, tasks.of_cells(filing.standing(names_in_reach(store, filing))), done)
     found.remember()
     return _outlook(tasks, done, found, existing)
 
@@ -71,33 +66,34 @@ def look_ahead(
 def look_again(
     tasks: TaskList, done: NDArray[np.bool_], ledger: Ledger, store: FolderStore, filing: Filing,
 ) -> Outlook:  # fmt: skip
-    """Decide which tasks are still to be done where the ledger knew before: only what the disk and
+    """Decide which members are still to be done where the ledger knew before: only what the disk and
     the ledger do not agree on is looked at.
 
     Parameters
     ----------
-    done : (N,) of all tasks, what the ledger says.
+    done : (M,) of all members, what the ledger says.
     """
     found = _Found(ledger, store)
     gone, unknown = found.differences(filing)
-    done = done.copy()
-    if gone:
-        traces, lost = tasks.columns.traces.tobytes(), set(gone)
-        done &= [traces[at : at + 16] not in lost for at in range(0, len(traces), 16)]
+    columns, done = tasks.columns, done.copy()
     doubtful = tasks.of_cells(filing.standing(unknown)) if unknown else tasks.numbers[:0]
-    for task in tasks.only(doubtful):
-        done[task.number] = found.has_all(task)
+    if gone:
+        traces, lost = columns.traces.tobytes(), set(gone)
+        losing = np.array([traces[at : at + 16] in lost for at in range(0, len(traces), 16)])
+        # Where a trace serves several members, the file that is gone is that of one of them.
+        several = losing & (np.diff(columns.starts) > 1)
+        done[(losing & ~several)[columns.task_of]] = False
+        doubtful = np.union1d(doubtful, np.flatnonzero(several[columns.task_of]))
+    found.look_at(tasks, doubtful, done)
     found.remember()
     return _outlook(tasks, done, found, "skip")
 
 
 def _outlook(tasks: TaskList, done: NDArray[np.bool_], found: _Found, existing: str) -> Outlook:
     left = np.ones(len(done), bool) if existing == "replace" else ~done
-    numbers = tasks.numbers
     return Outlook(
-        tasks.only(numbers[left[numbers]]), tasks.only(numbers[~left[numbers]]),
-        tuple(found.changed), tuple(found.foreign), found.whose,
-    )  # fmt: skip
+        tasks.narrowed(left), tasks.narrowed(~left), tuple(found.changed), tuple(found.foreign), found.whose
+    )
 
 
 def names_in_reach(store: FolderStore, filing: Filing) -> list[str]:
@@ -190,9 +186,17 @@ class _Found:
         unknown = [f"{f}/{name}" if f else name for f, names in listings.items() for name in names]
         return [trace for trace in gone if trace], unknown + others
 
-    def has_all(self, task: Task) -> bool:
-        """Whether a task's files are all there; what stands in the way is noted."""
-        found = [self._has(task, member.cell, file) for member in task.cells for file in member.files]
+    def look_at(self, tasks: TaskList, members: NDArray[np.int64], done: NDArray[np.bool_]) -> None:
+        """Find out which of some members are done; `done` is set where they are."""
+        wanted = np.zeros(len(done), bool)
+        wanted[members] = True
+        for task in tasks.narrowed(wanted):
+            for member in task.members:
+                done[member.number] = self._has_all(task, member)
+
+    def _has_all(self, task: Task, member: Member) -> bool:
+        """Whether a member's files are all there; what stands in the way is noted."""
+        found = [self._has(task, member.cell, file) for file in member.files]
         return all(found)
 
     def _has(self, task: Task, cell: Cell, file: TaskFile) -> bool:
@@ -289,30 +293,40 @@ def write_down(
 ) -> None:
     """Put the tasks of a plan into its ledger, and facts `about` the plan."""
     columns = tasks.columns
-    is_done = np.zeros(len(columns), bool)
-    is_done[outlook.done.numbers] = True
-    firsts, counts = columns.starts[:-1], distinct_frames(columns.starts, columns.frames)
+    is_done = np.zeros(len(columns.cells), bool)
+    is_done[outlook.done.members] = True
+    counts = distinct_frames(columns.starts, columns.frames)
+    work = (columns.work / np.diff(columns.starts))[columns.task_of]
 
-    def rows() -> Iterator[tuple[Any, ...]]:
+    def task_rows() -> Iterator[tuple[Any, ...]]:
         for at in range(0, len(columns), _AT_ONCE):
             part = slice(at, at + _AT_ONCE)
-            cells = columns.cells[firsts[part]]
             traces = columns.traces[part].tobytes()
             yield from zip(
-                range(at, at + len(cells)), (traces[k : k + 16] for k in range(0, len(traces), 16)),
-                tasks.made_from.make.addresses(cells), columns.frames[firsts[part]].tolist(),
-                counts[part].tolist(), columns.steps[part].tolist(), columns.priorities[part].tolist(),
-                columns.work[part].tolist(), np.where(is_done[part], DONE, WAITING).tolist(), strict=True,
+                range(at, at + len(traces) // 16), (traces[k : k + 16] for k in range(0, len(traces), 16)),
+                counts[part].tolist(), columns.steps[part].tolist(), columns.work[part].tolist(),
+                strict=True,
+            )  # fmt: skip
+
+    def member_rows() -> Iterator[tuple[Any, ...]]:
+        for at in range(0, len(columns.cells), _AT_ONCE):
+            part = slice(at, at + _AT_ONCE)
+            cells = columns.cells[part]
+            yield from zip(
+                range(at, at + len(cells)), columns.task_of[part].tolist(),
+                tasks.made_from.make.addresses(cells), columns.frames[part].tolist(),
+                columns.films[part].tolist(), columns.priorities[part].tolist(), work[part].tolist(),
+                np.where(is_done[part], DONE, WAITING).tolist(), strict=True,
             )  # fmt: skip
 
     arrays = {name: getattr(columns, name).ravel() for name in _KEPT}
-    ledger.write_tasks(key, rows(), arrays, about)
+    ledger.write_tasks(key, task_rows(), member_rows(), arrays, about)
 
 
 def read_back(ledger: Ledger, made_from: Ingredients) -> tuple[TaskList, NDArray[np.bool_]]:
-    """The tasks that stand in a ledger, and which of them it says are done."""
+    """The tasks that stand in a ledger, and which of their members it says are done."""
     arrays = ledger.columns()
     columns = Columns(**{**arrays, "traces": arrays["traces"].reshape(-1, 16)})
-    done = np.zeros(len(columns), bool)
+    done = np.zeros(len(columns.cells), bool)
     done[ledger.numbers(DONE)] = True
-    return TaskList(columns, made_from, np.arange(len(columns))), done
+    return every_task(columns, made_from), done

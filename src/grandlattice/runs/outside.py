@@ -170,7 +170,7 @@ class Outside:
                 f"{problem.what}",
                 cure="try its command by hand; glat export writes the USD it gets",
             ) from problem
-        return Rendered(frame, Film(passes, cell.settings.samples, 0, seconds), file)
+        return Rendered(frame, Film(passes, cell.settings.samples, 0, seconds), original=file)
 
     def _passes(self, file: Path, task: Task, frame: int, cell: Cell) -> dict[str, np.ndarray]:
         """The passes in a file that has what was asked for.

@@ -59,7 +59,7 @@ def unfinished_file(plan: str, trace: str, frame: int) -> str:
 
 def parts_of(task: Task, plan: str) -> Iterator[str]:
     """Every temporary path a try of a task may make."""
-    for member in task.cells:
+    for member in task.members:
         for file in member.files:
             yield part_of(file.planned.path, task.attempt)
     for frame in task.frames:

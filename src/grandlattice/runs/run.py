@@ -34,7 +34,7 @@ class Run:
     Attributes
     ----------
     outlook : what it set out to do.
-    failures : tasks that could not be done.
+    failures : tasks that could not be done, each with the frames that are still to be mended.
     finished : tasks done by this run.
     tried_again : how often a task was tried again.
     fixed : folders below `output` that may be links, see `FolderStore`.
@@ -42,7 +42,7 @@ class Run:
     ended_by : what ended it before all was done: ``interrupted``, ``stopped`` (by an order),
         ``budget`` or ``full`` (a disk); empty where nothing did.
     spent : how that is said.
-    left : tasks that did not begin.
+    left : frames that did not begin.
     wanted_next : plans somebody asked for meanwhile, to come after this one.
     notes : what else there is to say, such as notices that could not be sent.
     estimate : what it was expected to take.
@@ -72,8 +72,18 @@ class Run:
 
     @property
     def ok(self) -> bool:
-        """Whether every task is done."""
+        """Whether every frame is done."""
         return not self.failures and not self.left
+
+    @property
+    def finished_frames(self) -> int:
+        """How many frames of cells this run made."""
+        return sum(len(event.task.members) for event in self.finished)
+
+    @property
+    def failed_frames(self) -> int:
+        """How many frames of cells could not be made."""
+        return sum(len(event.task.members) for event in self.failures)
 
     @property
     def interrupted(self) -> bool:
@@ -97,7 +107,7 @@ class Run:
 
         import pandas
 
-        planned = {f.planned.path for t in self.tasks for c in t.cells for f in c.files}
+        planned = {f.planned.path for t in self.tasks for m in t.members for f in m.files}
         rows = []
         for record in self.ledger.files().values():
             if record.path in planned:
@@ -108,9 +118,9 @@ class Run:
                 rows.append({**row, **{f"axis:{k}" if k in row else k: v for k, v in axes.items()}})
         return pandas.DataFrame(rows)
 
-    def task_table(self) -> pandas.DataFrame:
-        """A row for each task: state, worker, seconds, processor time, memory, samples, noise and more;
-        see `docs/ledger.md`."""
+    def frame_table(self) -> pandas.DataFrame:
+        """A row for each frame of each cell: state, worker, seconds, samples, noise and more, and what the
+        task took that it shares with others; see `FrameStatus`."""
         from grandlattice.runs.status import table
 
         return table(self.ledger)
@@ -154,8 +164,8 @@ class Run:
         index = self._cell(address)
         found = [
             file
-            for task in self.tasks.only(self.tasks.of_cells(index))
-            for member in task.cells
+            for task in self.tasks.narrowed(self._of(index))
+            for member in task.members
             if member.cell.address == address
             for file in member.files
             if frame in (None, file.planned.frame)
@@ -163,6 +173,10 @@ class Run:
         if not found:
             raise NoSuchCell(f"The run has no frame {frame} of {address}.")
         return found
+
+    def _of(self, cells: NDArray[np.int64]) -> NDArray[np.bool_]:
+        """(M,) which members are of some cells."""
+        return np.isin(self.tasks.columns.cells, cells)
 
     def _cell(self, address: str) -> NDArray[np.int64]:
         try:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 import platform
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 
 from grandlattice.errors import DiskFull, LatticeError, LedgerLost
 from grandlattice.runs.events import Failed, Finished, UnderWay
-from grandlattice.runs.ledger import DONE, FAILED, RUNNING, FileRecord
+from grandlattice.runs.ledger import DONE, FAILED, RUNNING, WAITING, FileRecord
 from grandlattice.runs.parts import new_attempt, parts_of
 from grandlattice.runs.run import Run
 from grandlattice.runs.tasks import Task
@@ -38,14 +38,14 @@ class _News:
     """What the ledger has still to learn."""
 
     tasks: dict[int, dict[str, Any]] = field(default_factory=dict)
+    members: list[tuple[Sequence[int], dict[str, Any]]] = field(default_factory=list)
     files: list[FileRecord] = field(default_factory=list)
     logs: list[tuple[str, str]] = field(default_factory=list)
     failures: list[tuple] = field(default_factory=list)
     over: list[str] = field(default_factory=list)
-    states: list[tuple[NDArray[np.int64], str]] = field(default_factory=list)
 
     def __bool__(self) -> bool:
-        return any((self.tasks, self.files, self.logs, self.failures, self.over, self.states))
+        return any((self.tasks, self.members, self.files, self.logs, self.failures, self.over))
 
 
 class RunRecord:
@@ -134,9 +134,15 @@ class RunRecord:
         """Set columns of a task."""
         self._news.tasks.setdefault(task.number, {}).update(values)
 
-    def set_states(self, numbers: NDArray[np.int64], state: str) -> None:
-        """Give many tasks a state, by their numbers."""
-        self._news.states.append((numbers, state))
+    def set_members(self, numbers: NDArray[np.int64], **values: Any) -> None:
+        """Set columns of members, by their numbers."""
+        self._news.members.append((numbers.tolist(), values))
+
+    def waits(self, task: Task, tries: int | None = None, problem: str | None = None) -> None:
+        """Note that a task waits again: for its turn, or with a `problem` to be tried again."""
+        self.set(task, share=None, **({} if tries is None else {"tries": tries}))
+        values = {} if problem is None else {"problem": problem}
+        self.set_members(task.numbers, state=WAITING, worker=None, **values)
 
     def log(self, task: Task, text: str) -> None:
         """Keep the end of what was said while a task ran."""
@@ -146,28 +152,34 @@ class RunRecord:
     def started(self, task: Task, worker: int) -> None:
         """Note that a worker took a task."""
         now, run = time.time(), self._run.number
-        self.set(task, state=RUNNING, worker=worker, started=now, run=run, share=0.0, problem="")
+        self.set(task, share=0.0)
+        self.set_members(task.numbers, state=RUNNING, worker=worker, started=now, run=run, problem="")
 
     def finished(self, event: Finished) -> None:
-        """Note a task that is done, and its files."""
-        result = event.result
-        self._news.files += [replace(record, run=self._run.number) for record in result.records]
+        """Note a task that is done, its members and their files."""
+        result, run = event.result, self._run.number
+        self._news.files += [replace(record, run=run) for record in result.records]
         self.set(
-            event.task, state=DONE, worker=event.worker, run=self._run.number, ended=event.ended, share=1.0,
-            seconds=result.seconds, trace_seconds=result.trace_seconds, cpu_seconds=result.cpu_seconds,
-            peak_bytes=result.peak_bytes, samples=result.samples, noise=result.noise, rays=result.rays,
-            kind=result.kind, problem="",
+            event.task, run=run, ended=event.ended, share=1.0, seconds=result.seconds,
+            trace_seconds=result.trace_seconds, cpu_seconds=result.cpu_seconds,
+            peak_bytes=result.peak_bytes, rays=result.rays, kind=result.kind,
         )  # fmt: skip
+        for member in result.members:
+            self._news.members.append(([member.number], {
+                "state": DONE, "worker": event.worker, "run": run, "ended": event.ended, "problem": "",
+                "samples": member.samples, "noise": member.noise, "unfinished": member.unfinished,
+                "files": member.files, "seconds": member.seconds,
+            }))  # fmt: skip
 
     def failed(self, event: Failed) -> None:
         """Note a task that was set aside."""
-        task, problem, now = event.task, event.problem, time.time()
-        self.set(
-            task, state=FAILED, worker=event.worker, run=self._run.number, ended=now, share=None,
-            problem=str(problem),
-        )  # fmt: skip
+        task, problem, now, run = event.task, event.problem, time.time(), self._run.number
+        self.set(task, run=run, ended=now, share=None)
+        self.set_members(
+            task.numbers, state=FAILED, worker=event.worker, run=run, ended=now, problem=str(problem)
+        )
         said = f"{problem.what} {problem.cure}".strip()
-        self._news.failures.append((self._run.number, task.first.address, task.frame, said, now))
+        self._news.failures += [(run, m.cell.address, m.frame, said, now) for m in task.members]
 
     # --- temporary files -----------------------------------------------------------------------
 
@@ -209,9 +221,7 @@ class RunRecord:
     def _write(self) -> None:
         news = self._news
         self._next_write = time.monotonic() + _BUSY_FOR
-        self._ledger.write(
-            list(news.tasks.items()), news.files, news.logs, news.failures, news.over, news.states
-        )
+        self._ledger.write(news.tasks, news.members, news.files, news.logs, news.failures, news.over)
         self._news, self._next_write = _News(), time.monotonic() + _WRITE_EVERY
 
     def do(self, what: Callable[[], object]) -> None:
@@ -260,7 +270,7 @@ class RunRecord:
         )
         if aside is None and note not in run.notes:
             run.notes.append(note)
-        self._news = replace(self._news, tasks={}, files=[], failures=[])
+        self._news = replace(self._news, tasks={}, members=[], files=[], failures=[])
         for done in run.finished:
             self.finished(done)
         for failure in run.failures:

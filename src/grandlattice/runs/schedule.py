@@ -169,9 +169,19 @@ class Schedule:
         self._state[dropped] = _AWAY
         return dropped
 
-    def revive(self, numbers: Numbers) -> Numbers:
+    def is_trying(self, numbers: Numbers) -> NDArray[np.bool_]:
+        """Which of these tasks wait to be tried again."""
+        return np.asarray(self._state[numbers] == _AGAIN)
+
+    def revive(self, numbers: Numbers, priorities: NDArray[np.int32] | None = None) -> Numbers:
         """Have those of these tasks done now that have ended, were dropped, or wait for another try;
-        returns them."""
+        returns them.
+
+        Parameters
+        ----------
+        priorities : (N,) of all tasks, where they changed.
+        """
+        self._priorities = self._priorities if priorities is None else priorities
         revived = numbers[np.isin(self._state[numbers], (_AWAY, _ENDED, _AGAIN))]
         for number in revived[self._state[revived] == _AGAIN].tolist():
             self._close(number)
@@ -181,9 +191,7 @@ class Schedule:
         self._sort()
         return revived
 
-    def prioritise(self, numbers: Numbers, priority: int) -> Numbers:
-        """Change the priority of those of these tasks that are not under way; returns them."""
-        changed = numbers[np.isin(self._state[numbers], (_WAITING, _AGAIN))]
-        self._priorities[changed] = priority
+    def prioritise(self, priorities: NDArray[np.int32]) -> None:
+        """Change the priorities of all tasks, (N,)."""
+        self._priorities = priorities
         self._sort()
-        return changed

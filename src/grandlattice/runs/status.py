@@ -7,7 +7,7 @@ import hashlib
 import json
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -20,36 +20,34 @@ if TYPE_CHECKING:
     import pandas
 
 _STATES = (WAITING, RUNNING, DONE, FAILED, DROPPED)
-_SHOWN = (
-    "cell", "frame", "frames", "state", "tries", "worker", "started", "ended", "share", "seconds",
-    "trace_seconds", "cpu_seconds", "peak_bytes", "samples", "noise", "rays", "priority", "problem",
-)  # fmt: skip
-
-
+_JOINED = "members JOIN tasks ON tasks.number = members.task"
 _UNKNOWN: dict[str, Any] = dict.fromkeys(
     ("seconds", "trace_seconds", "cpu_seconds", "peak_bytes", "samples", "noise", "rays")
 )
 
 
 @dataclass(frozen=True)
-class TaskStatus:
-    """How one task stands.
+class FrameStatus:
+    """How one frame of one cell stands.
 
     Attributes
     ----------
-    cell, frame, frames : address of its first cell, its first frame, how many frames.
+    cell, frame : address of the cell, and the frame.
+    task : number of the task that renders it; frames that share a trace have it in common.
     state : ``waiting``, ``running``, ``done``, ``failed`` or ``dropped``.
+    tries : how often its task was tried again.
     worker, started, ended : who does or did it, and when, Unix time.
     share : 0..1, of a running one.
-    seconds, trace_seconds, cpu_seconds, peak_bytes, samples, noise, rays : what it took and reached; None
-        until it is done, whatever it took in an earlier run.
+    seconds : its part of what its task took; None until it is done, whatever it took in an earlier run.
+    samples, noise : of each pixel, and the relative error left where it was measured; None until it is done.
+    trace_seconds, cpu_seconds, peak_bytes, rays : of its whole task; None until it is done.
     problem : what went wrong last.
     log : the end of what was said meanwhile; only where it was asked for.
     """
 
     cell: str
     frame: int
-    frames: int
+    task: int
     state: str
     tries: int
     worker: int | None
@@ -57,15 +55,23 @@ class TaskStatus:
     ended: float | None
     share: float | None
     seconds: float | None
+    samples: int | None
+    noise: float | None
     trace_seconds: float | None
     cpu_seconds: float | None
     peak_bytes: int | None
-    samples: int | None
-    noise: float | None
     rays: int | None
     priority: int
     problem: str
     log: str = ""
+
+
+_OF_TASKS = {"tries", "share", "trace_seconds", "cpu_seconds", "peak_bytes", "rays"}
+_SHOWN = ", ".join(
+    f"{'tasks' if field.name in _OF_TASKS else 'members'}.{field.name}"
+    for field in fields(FrameStatus)
+    if field.name != "log"
+)
 
 
 @dataclass(frozen=True)
@@ -79,11 +85,11 @@ class RunStatus:
     state : of the last run: ``running``, ``done``, ``failures``, ``stopped``, ``budget``, ``full``;
         ``broken off`` where it ended without a word.
     held : why no frame begins for now, empty where they do.
-    counts : state → how many tasks.
+    counts : state → how many frames of cells.
     share : of the work that is done, 0..1, running tasks by their progress.
     started, seconds : when the last run began, and how long it took or has taken.
     seconds_left : None where nothing was measured, or nothing runs.
-    tasks : those asked for.
+    frames : those asked for.
     """
 
     name: str
@@ -99,7 +105,7 @@ class RunStatus:
     workers: int
     host: str
     pid: int
-    tasks: tuple[TaskStatus, ...] = ()
+    frames: tuple[FrameStatus, ...] = ()
 
 
 def read_status(
@@ -110,9 +116,9 @@ def read_status(
 
     Parameters
     ----------
-    at : only tasks of these cells, see `Cells.at`.
-    states : only tasks in one of these states.
-    most : how many tasks at most.
+    at : only frames of these cells, see `Cells.at`.
+    states : only frames in one of these states.
+    most : how many frames at most.
     logs : with the end of the log of each.
 
     Raises
@@ -127,17 +133,17 @@ def read_status(
         raise RunError(f"{name} has not been run yet.", cure="glat run begins")
     with ledger.open() as connection:
         about = dict(connection.execute("SELECT key, value FROM about"))
-        rows = connection.execute("SELECT state, tasks, work FROM tally").fetchall()
+        rows = connection.execute("SELECT state, members, work FROM tally").fetchall()
         begun = connection.execute(
-            "SELECT SUM(work * COALESCE(share, 0)) FROM tasks WHERE state = 'running'"
+            f"SELECT SUM(members.work * COALESCE(share, 0)) FROM {_JOINED} WHERE state = 'running'"
         ).fetchone()[0]
         run = connection.execute(
             "SELECT run, started, ended, workers, state, host, pid, held, seconds, worked_seconds, worked, "
             "heard FROM runs ORDER BY run DESC LIMIT 1"
         ).fetchone() or (0, None, None, 0, "", "", 0, "", None, None, None, None)
         axes = json.loads(about.get("axes", "[]"))
-        tasks = _tasks(connection, axes, at, states, most, logs)
-        if at and not tasks and not _tasks(connection, axes, at, _STATES, 1, False):
+        frames = _frames(connection, axes, at, states, most, logs)
+        if at and not frames and not _frames(connection, axes, at, _STATES, 1, False):
             raise _no_such_cell(connection, axes, at)
     under_way = is_under_way(ledger)
     counts = {state: count for state, count, _ in rows}
@@ -158,13 +164,13 @@ def read_status(
         started=run[1],
         seconds=run[8] if run[8] is not None else max(0.0, (ended or 0.0) - (run[1] or ended or 0.0)),
         seconds_left=left * rate / max(1, ahead) if rate is not None and under_way else None,
-        workers=run[3], host=run[5], pid=run[6], tasks=tuple(tasks),
+        workers=run[3], host=run[5], pid=run[6], frames=tuple(frames),
     )  # fmt: skip
 
 
-def _tasks(  # type: ignore[no-untyped-def]
+def _frames(  # type: ignore[no-untyped-def]
     connection, axes: list[str], at: Sequence[str], states: Sequence[str], most: int, logs: bool,
-) -> list[TaskStatus]:  # fmt: skip
+) -> list[FrameStatus]:  # fmt: skip
     # What is said of one axis adds up, as addresses do; different axes narrow each other down.
     groups: dict[str, list[list[list[str]] | str]] = {}
     for text in at:
@@ -172,14 +178,14 @@ def _tasks(  # type: ignore[no-untyped-def]
     marks = ", ".join("?" * len(states))
     log = "(SELECT text FROM logs WHERE logs.trace = tasks.trace)" if logs else "''"
     rows = connection.execute(
-        f"SELECT {', '.join(_SHOWN)}, COALESCE({log}, '') FROM tasks "
-        f"WHERE state IN ({marks}) ORDER BY number", tuple(states),
+        f"SELECT {_SHOWN}, COALESCE({log}, '') FROM {_JOINED} "
+        f"WHERE state IN ({marks}) ORDER BY members.number", tuple(states),
     )  # fmt: skip
     found = []
     for row in rows:
         if all(any(_matches(row[0], pattern) for pattern in group) for group in groups.values()):
-            task = TaskStatus(*row)
-            found.append(task if task.state == "done" else replace(task, **_UNKNOWN))
+            frame = FrameStatus(*row)
+            found.append(frame if frame.state == "done" else replace(frame, **_UNKNOWN))
             if len(found) >= most:
                 break
     return found
@@ -187,7 +193,7 @@ def _tasks(  # type: ignore[no-untyped-def]
 
 def _no_such_cell(connection, axes: list[str], at: Sequence[str]) -> NoSuchCell:  # type: ignore[no-untyped-def]
     """What is said of cells the run does not have."""
-    cells = [row[0] for row in connection.execute("SELECT DISTINCT cell FROM tasks LIMIT 5000")]
+    cells = [row[0] for row in connection.execute("SELECT DISTINCT cell FROM members LIMIT 5000")]
     name, equals, entry = at[0].partition("=")
     known = (
         {cell.split("/")[axes.index(name)] for cell in cells if cell.count("/") == len(axes) - 1}
@@ -221,11 +227,12 @@ def _matches(address: str, pattern: list[list[str]] | str) -> bool:
 
 
 def table(ledger: Ledger) -> pandas.DataFrame:
-    """A row for each task of the plan as it was run last; columns as in `TaskStatus`."""
+    """A row for each frame of each cell of the plan as it was run last; columns as in `FrameStatus`."""
     import pandas
 
     with ledger.open() as connection:
-        return pandas.read_sql_query(f"SELECT {', '.join(_SHOWN)} FROM tasks ORDER BY number", connection)
+        query = f"SELECT {_SHOWN} FROM {_JOINED} ORDER BY members.number"
+        return pandas.read_sql_query(query, connection)
 
 
 # --- every run on this machine -------------------------------------------------------------------

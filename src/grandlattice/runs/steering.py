@@ -12,7 +12,7 @@ import platform
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -272,17 +272,16 @@ def _stop(coordinator: Coordinator, details: dict[str, Any]) -> str:
 
 def _retry(coordinator: Coordinator, details: dict[str, Any]) -> str:
     run = coordinator.run
-    done = np.array([event.task.number for event in run.finished], np.int64)
-    revived = coordinator.schedule.revive(np.setdiff1d(_numbers(coordinator, details), done))
-    again = set(revived.tolist())
-    run.failures = [failure for failure in run.failures if failure.task.number not in again]
-    coordinator.mark(revived, WAITING)
+    revived = coordinator.members.revive(_members(coordinator, details))
+    left = [(failure, failure.task.without(revived.tolist())) for failure in run.failures]
+    run.failures = [replace(failure, task=task) for failure, task in left if task is not None]
+    coordinator.mark(revived, state=WAITING)
     return f"{many(len(revived), 'frame')} will be done again"
 
 
 def _drop(coordinator: Coordinator, details: dict[str, Any]) -> str:
-    dropped = coordinator.schedule.drop(_numbers(coordinator, details))
-    coordinator.mark(dropped, DROPPED)
+    dropped = coordinator.members.drop(_members(coordinator, details))
+    coordinator.mark(dropped, state=DROPPED)
     return f"{many(len(dropped), 'frame')} left out"
 
 
@@ -290,7 +289,8 @@ def _prioritise(coordinator: Coordinator, details: dict[str, Any]) -> str:
     priority = details.get("priority")
     if not isinstance(priority, int) or abs(priority) > HIGHEST_PRIORITY:
         raise RunError(f"A priority is between -{HIGHEST_PRIORITY} and {HIGHEST_PRIORITY}.")
-    changed = coordinator.schedule.prioritise(_numbers(coordinator, details), priority)
+    changed = coordinator.members.prioritise(_members(coordinator, details), priority)
+    coordinator.mark(changed, priority=priority)
     return f"{many(len(changed), 'frame')} now with priority {priority}"
 
 
@@ -322,11 +322,12 @@ def _add(coordinator: Coordinator, details: dict[str, Any]) -> str:
     return f"{Path(plan).name} comes after this plan"
 
 
-def _numbers(coordinator: Coordinator, details: dict[str, Any]) -> NDArray[np.int64]:
+def _members(coordinator: Coordinator, details: dict[str, Any]) -> NDArray[np.int64]:
+    """Numbers of the members that an order means."""
     from grandlattice.plan import cells_at  # whoever only gives orders needs no plan
 
     todo, at = coordinator.run.outlook.todo, details.get("at")
-    return todo.of_cells(cells_at(todo.made_from.lattice, at)) if at else todo.numbers
+    return todo.of_cells(cells_at(todo.made_from.lattice, at)) if at else todo.members
 
 
 _ORDERS: dict[str, Callable[[Coordinator, dict[str, Any]], str]] = {

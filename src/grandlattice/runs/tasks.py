@@ -1,8 +1,8 @@
 """From cells to tasks: what a worker takes, in the order it is taken.
 
 A task is one frame of one trace, or a few frames where an outside renderer takes several in one
-call.  Cells whose frame would be traced from the very same inputs (they differ in exposure,
-display, format or name only) share one task.
+call.  A member is one frame of one cell within a task.  Cells whose frame would be traced from the
+very same inputs (they differ in exposure, display, format or name only) are members of one task.
 
 A plan may have a million tasks.  A `TaskList` keeps some numbers of each in columns and makes the
 `Task` itself when it is asked for.
@@ -12,7 +12,8 @@ from __future__ import annotations
 
 from array import array
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Literal, overload
 
 import numpy as np
@@ -29,39 +30,72 @@ Numbers = NDArray[np.int64]
 
 
 @dataclass(frozen=True)
-class TaskCell:
-    """A cell of a task with its files at the task's frames."""
+class Member:
+    """One frame of one cell within a task.
 
+    Attributes
+    ----------
+    number : its place among all members of the plan, from 0.
+    film : which of the films of its task its files are written from.
+    files : what is written, with the fingerprints they will have.
+    """
+
+    number: int
     cell: Cell
+    frame: int
     files: tuple[TaskFile, ...]
+    film: int = 0
+
+    @property
+    def label(self) -> str:
+        return f"{self.cell.address} · {self.frame}"
 
 
 @dataclass(frozen=True)
 class Task:
-    """One frame of one trace, for one or more cells; several frames for some outside renderers.
+    """One frame of one trace, for one or more members; several frames for some outside renderers.
 
-    `number` is its place in the planned order, from 0.  `passes` are all that any of its files
-    holds.  A task begins when all tasks of an earlier `step` have ended; within a step those of
-    higher `priority` begin first.  `trace` is the fingerprint of all it traces.  `attempt` names the
-    try of it that is under way, for its temporary files; see `parts`.
+    Attributes
+    ----------
+    number : its place in the planned order, from 0.
+    members : those that are still needed, at least one.
+    passes : all that any file of any member of the plan holds, also of those not needed any more, so
+        that the pixels of a member do not depend on which others are.
+    step : it begins when all tasks of an earlier step have ended.
+    trace : fingerprint of all it traces, 32 hexadecimal digits.
+    attempt : names the try of it that is under way, for its temporary files; see `parts`.
     """
 
     number: int
-    frames: tuple[int, ...]
-    cells: tuple[TaskCell, ...]
+    members: tuple[Member, ...]
     passes: tuple[str, ...]
     step: int = 0
-    priority: int = 0
     trace: str = ""
     attempt: str = ""
 
     @property
+    def frames(self) -> tuple[int, ...]:
+        return tuple(dict.fromkeys(member.frame for member in self.members))
+
+    @property
     def frame(self) -> int:
-        return self.frames[0]
+        return self.members[0].frame
 
     @property
     def first(self) -> Cell:
-        return self.cells[0].cell
+        """The cell whose settings and edits the trace follows; those of all members trace the same."""
+        return self.members[0].cell
+
+    @property
+    def numbers(self) -> Numbers:
+        """Numbers of its members."""
+        return np.array([member.number for member in self.members], np.int64)
+
+    def without(self, numbers: Iterable[int]) -> Task | None:
+        """The task without some of its members; None where none is left."""
+        gone = set(numbers)
+        left = tuple(member for member in self.members if member.number not in gone)
+        return replace(self, members=left) if left else None
 
     @property
     def work(self) -> int:
@@ -70,35 +104,47 @@ class Task:
 
     @property
     def label(self) -> str:
-        more = f" +{len(self.cells) - 1}" if len(self.cells) > 1 else ""
-        last = f"-{self.frames[-1]}" if len(self.frames) > 1 else ""
+        cells, frames = {member.cell.index for member in self.members}, self.frames
+        more = f" +{len(cells) - 1}" if len(cells) > 1 else ""
+        last = f"-{frames[-1]}" if len(frames) > 1 else ""
         return f"{self.first.address}{more} · {self.frame}{last}"
 
 
 @dataclass(frozen=True)
 class Columns:
-    """What is known of every task without making it; all arrays are of tasks in planned order.
+    """What is known of the N tasks and M members of a plan without making them, in planned order.
 
     Attributes
     ----------
-    traces : (N, 16) uint8, what each traces.
-    starts : (N + 1,) int64; the cells and frames of task n are ``starts[n]:starts[n + 1]`` of
-        `cells` and `frames`.
-    cells, frames : (M,) int32 and int64.
-    steps, priorities : (N,) int32.
+    traces : (N, 16) uint8, what each task traces.
+    starts : (N + 1,) int64; the members of task n are ``starts[n]:starts[n + 1]``.
+    steps : (N,) int32, barriers.
     work : (N,) float64, pixels × samples × frames.
+    cells, frames : (M,) int32 and int64, of members.
+    films : (M,) int32, which of the films of its task a member is written from.
+    priorities : (M,) int32, of members; a task goes by the highest of those it still needs.
     """
 
     traces: NDArray[np.uint8]
     starts: NDArray[np.int64]
+    steps: NDArray[np.int32]
+    work: NDArray[np.float64]
     cells: NDArray[np.int32]
     frames: NDArray[np.int64]
-    steps: NDArray[np.int32]
+    films: NDArray[np.int32]
     priorities: NDArray[np.int32]
-    work: NDArray[np.float64]
 
     def __len__(self) -> int:
         return len(self.steps)
+
+    @cached_property
+    def task_of(self) -> NDArray[np.int32]:
+        """(M,) number of the task of each member."""
+        return np.repeat(np.arange(len(self), dtype=np.int32), np.diff(self.starts))
+
+    def members_of(self, number: int) -> slice:
+        """Which members a task has."""
+        return slice(int(self.starts[number]), int(self.starts[number + 1]))
 
 
 @dataclass(frozen=True)
@@ -114,16 +160,18 @@ class Ingredients:
 
 @dataclass(frozen=True)
 class TaskList(Sequence[Task]):
-    """Tasks in planned order, each made when it is asked for.
+    """Tasks in planned order, each made when it is asked for, with the members that are needed.
 
     Attributes
     ----------
-    columns : of all tasks of the plan.
-    numbers : which of them are meant here, (N,) int64 and ascending.
+    columns : of all tasks and members of the plan.
+    needed : (M,) bool, which members are meant here.
+    numbers : which tasks are meant here, those with a needed member; (N,) int64 and ascending.
     """
 
     columns: Columns
     made_from: Ingredients
+    needed: NDArray[np.bool_] = field(repr=False)
     numbers: Numbers = field(repr=False)
 
     def __len__(self) -> int:
@@ -143,30 +191,41 @@ class TaskList(Sequence[Task]):
 
     def only(self, numbers: Numbers) -> TaskList:
         """Some of the same tasks, by their numbers."""
-        return TaskList(self.columns, self.made_from, numbers)
+        return TaskList(self.columns, self.made_from, self.needed, numbers)
+
+    def narrowed(self, needed: NDArray[np.bool_]) -> TaskList:
+        """The same tasks with those of their members that are needed, (M,) bool; tasks without any are
+        left out."""
+        columns = self.columns
+        meant = np.zeros(len(columns), bool)
+        meant[self.numbers] = True
+        needed = needed & self.needed & meant[columns.task_of]
+        numbers = np.flatnonzero(np.bincount(columns.task_of[needed], minlength=len(columns)))
+        return TaskList(columns, self.made_from, needed, numbers)
 
     def task(self, number: int) -> Task:
-        """Task `number` of the plan, whether it is meant here or not."""
+        """Task `number` of the plan, whether it is meant here or not, with the members that are needed;
+        with all of them where none is."""
         columns, (make, prints, names) = self.columns, self._made_from
-        members = slice(*columns.starts[number : number + 2])
-        frames_of: dict[int, list[int]] = {}
-        for cell, frame in zip(
-            columns.cells[members].tolist(), columns.frames[members].tolist(), strict=True
-        ):
-            frames_of.setdefault(cell, []).append(frame)
-        cells = []
-        for index, frames in frames_of.items():
+        part = columns.members_of(number)
+        every = np.arange(part.start, part.stop)
+        needed = self.needed[part]
+        chosen = set(every[needed].tolist()) or set(every.tolist())
+        passes: dict[str, None] = {}
+        members = []
+        for member, index, frame, film in zip(
+            every.tolist(), columns.cells[part].tolist(), columns.frames[part].tolist(),
+            columns.films[part].tolist(), strict=True,
+        ):  # fmt: skip
             cell = make(index)
-            inputs = prints.inputs(cell.settings, cell.edits)
-            files = (
-                TaskFile(planned, prints.file(inputs, cell, planned))
-                for planned in planned_files(cell, names, frames)
-            )
-            cells.append(TaskCell(cell, tuple(files)))
+            planned = list(planned_files(cell, names, [frame]))
+            passes |= dict.fromkeys(name for file in planned for name in file.passes)
+            if member in chosen:
+                inputs = prints.inputs(cell.settings, cell.edits)
+                files = tuple(TaskFile(file, prints.file(inputs, cell, file)) for file in planned)
+                members.append(Member(member, cell, frame, files, film))
         return Task(
-            number, tuple(dict.fromkeys(columns.frames[members].tolist())), tuple(cells),
-            tuple(dict.fromkeys(n for c in cells for f in c.files for n in f.planned.passes)),
-            int(columns.steps[number]), int(columns.priorities[number]),
+            number, tuple(members), tuple(passes), int(columns.steps[number]),
             columns.traces[number].tobytes().hex(),
         )  # fmt: skip
 
@@ -175,42 +234,37 @@ class TaskList(Sequence[Task]):
         return self.made_from.make, self.made_from.fingerprints, self.made_from.names
 
     @property
-    def shared(self) -> int:
-        """How many cells take their picture from another cell's trace."""
-        starts = self.columns.starts
-        more = np.flatnonzero(np.diff(starts)[self.numbers] > 1)
-        return sum(
-            len(np.unique(self.columns.cells[starts[n] : starts[n + 1]])) - 1 for n in self.numbers[more]
-        )
+    def members(self) -> Numbers:
+        """Numbers of the members meant here."""
+        if len(self.numbers) == len(self.columns):
+            return np.flatnonzero(self.needed)
+        meant = np.zeros(len(self.columns), bool)
+        meant[self.numbers] = True
+        return np.flatnonzero(self.needed & meant[self.columns.task_of])
 
     @property
     def frame_count(self) -> int:
-        """How many frames are traced: more than tasks where some have several."""
-        starts = self.columns.starts
-        several = self.numbers[np.diff(starts)[self.numbers] > 1]
-        more = sum(len(np.unique(self.columns.frames[starts[n] : starts[n + 1]])) - 1 for n in several)
-        return len(self) + more
+        """How many frames of cells come of them."""
+        return len(self.members)
+
+    @property
+    def trace_count(self) -> int:
+        """How many frames are traced: fewer than `frame_count` where cells share a trace."""
+        members, columns = self.members, self.columns
+        if len(members) == len(self.numbers):
+            return len(members)
+        pairs = np.stack([columns.task_of[members].astype(np.int64), columns.frames[members]])
+        return int(np.unique(pairs, axis=1).shape[1])
 
     def of_cells(self, indices: Numbers) -> Numbers:
-        """Numbers of the tasks meant here that have one of these cells."""
-        columns = self.columns
-        here = np.flatnonzero(np.isin(columns.cells, indices))
-        found = np.searchsorted(columns.starts, here, side="right") - 1
-        return np.intersect1d(found, self.numbers)
+        """Numbers of the members meant here that are of these cells."""
+        members = self.members
+        return members[np.isin(self.columns.cells[members], indices)]
 
     @property
     def work(self) -> float:
         """Pixels × samples of all of them."""
         return float(self.columns.work[self.numbers].sum())
-
-    @property
-    def steps(self) -> Iterator[tuple[int, int, int]]:
-        """Number, step and priority of each."""
-        columns = self.columns
-        return zip(
-            self.numbers.tolist(), columns.steps[self.numbers].tolist(),
-            columns.priorities[self.numbers].tolist(), strict=True,
-        )  # fmt: skip
 
 
 def work_of(settings: CellSettings) -> int:
@@ -253,7 +307,12 @@ def list_tasks(
         np.frombuffer(digests, np.uint64).reshape(-1, 2) if digests else np.zeros((0, 2), np.uint64),
     )  # fmt: skip
     columns = pairs.as_tasks(made_from.lattice)
-    return TaskList(columns, made_from, np.arange(len(columns)))
+    return every_task(columns, made_from)
+
+
+def every_task(columns: Columns, made_from: Ingredients) -> TaskList:
+    """All tasks of a plan, with all their members."""
+    return TaskList(columns, made_from, np.ones(len(columns.cells), bool), np.arange(len(columns)))
 
 
 @dataclass(frozen=True)
@@ -288,15 +347,15 @@ class _Pairs:
         together = np.argsort(number, kind="stable").astype(np.int32)
         starts = np.concatenate([[0], np.cumsum(np.bincount(number))]).astype(np.int64)
         firsts = together[starts[:-1]]
-        leaders = of[firsts]
         return Columns(
             traces=np.ascontiguousarray(self.keys[order[firsts]]).view(np.uint8).reshape(-1, 16),
             starts=starts,
+            steps=changes(parts[firsts]).astype(np.int32),
+            work=self.work[of[firsts]] * distinct_frames(starts, frames[together]),
             cells=self.cells[of[together]].astype(np.int32),
             frames=frames[together],
-            steps=changes(parts[firsts]).astype(np.int32),
-            priorities=self.priorities[leaders].astype(np.int32),
-            work=self.work[leaders] * distinct_frames(starts, frames[together]),
+            films=np.zeros(len(together), np.int32),
+            priorities=self.priorities[of[together]].astype(np.int32),
         )
 
 

@@ -13,12 +13,22 @@ from grandlattice.plan import Cell
 from grandlattice.readable import many
 from grandlattice.runs.embedded import Embedded
 from grandlattice.runs.ledger import FileRecord
-from grandlattice.runs.order import Rendered, Renderer, StopSignal, Taken, TaskResult, Told, WorkOrder
+from grandlattice.runs.order import (
+    MemberResult,
+    Rendered,
+    Renderer,
+    StopSignal,
+    Taken,
+    TaskResult,
+    Told,
+    WorkOrder,
+)
 from grandlattice.runs.outside import Outside
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.writing import Filer
 from grandlattice.snapshot import Snapshot
 from grandlattice.stage import Scene, open_scene
+from grandlattice.tracer import Film
 
 
 class Workshop:
@@ -55,22 +65,25 @@ class Workshop:
         started = time.perf_counter()
         renderer = self._renderer(task.first.settings.renderer)
         rendered = renderer.render(task, progress, stop)
-        records: list[FileRecord] = []
-        notes = list(renderer.notes)
+        notes, made = list(renderer.notes), dict[int, tuple[Film, list[FileRecord]]]()
         for frame in rendered:
             wild = _not_numbers(frame)
             if wild and not renderer.accepts_nan:
                 raise _of_nan(task.first, frame, wild)
             notes += [f"frame {frame.frame}: {wild}"] if wild else []
-            records += self._filer.put(task, frame)
+            for member in task.members:
+                if (member.frame, member.film) == (frame.frame, frame.number):
+                    made[member.number] = frame.film, self._filer.put(task, member, frame)
         renderer.done()
-        films = [frame.film for frame in rendered]
-        noises = [film.noise for film in films if film.noise is not None]
+        seconds, films = time.perf_counter() - started, [frame.film for frame in rendered]
+        members = (
+            MemberResult(number, film.samples, film.noise, film.unfinished, len(records), seconds / len(made))
+            for number, (film, records) in made.items()
+        )
         return TaskResult(
-            records=tuple(records), trace_seconds=sum(film.seconds for film in films),
-            seconds=time.perf_counter() - started, rays=sum(film.rays for film in films),
-            notes=tuple(notes), samples=min(film.samples for film in films),
-            noise=max(noises) if noises else None, cores=self._order.threads,
+            members=tuple(members), records=tuple(r for _, records in made.values() for r in records),
+            trace_seconds=sum(film.seconds for film in films), seconds=seconds,
+            rays=sum(film.rays for film in films), notes=tuple(notes), cores=self._order.threads,
             kind=kind_of(task.first), log="\n".join(notes),
         )  # fmt: skip
 

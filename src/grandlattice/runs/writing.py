@@ -19,7 +19,7 @@ from grandlattice.plan import Cell
 from grandlattice.runs.fingerprints import TaskFile
 from grandlattice.runs.ledger import FileRecord, coordinates_text
 from grandlattice.runs.order import Rendered, WorkOrder
-from grandlattice.runs.tasks import Task
+from grandlattice.runs.tasks import Member, Task
 from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import known_pass
 from grandlattice.tracer import Film, hashes
@@ -43,8 +43,8 @@ class Filer:
         self._order, self._measure = order, measure
         self._store = order.store
 
-    def put(self, task: Task, rendered: Rendered) -> list[FileRecord]:
-        """Write every file of one frame of a task.
+    def put(self, task: Task, member: Member, rendered: Rendered) -> list[FileRecord]:
+        """Write every file of a member of a task.
 
         Raises
         ------
@@ -52,17 +52,14 @@ class Filer:
             When one cannot be written.
         """
         records = []
-        for member in task.cells:
-            for file in member.files:
-                if file.planned.frame != rendered.frame:
-                    continue
-                path = file.planned.path
-                mark = images.read_mark(self._store.path(path), "fingerprint") if self._order.keep else None
-                if self._order.keep and mark != file.fingerprint:
-                    self._store.keep(path, self._order.keep)
-                write = partial(self._write, file=file, cell=member.cell, rendered=rendered)
-                size = self._store.put(path, write, task.attempt)
-                records.append(self._record(member.cell, file, size, rendered.film, task))
+        for file in member.files:
+            path = file.planned.path
+            mark = images.read_mark(self._store.path(path), "fingerprint") if self._order.keep else None
+            if self._order.keep and mark != file.fingerprint:
+                self._store.keep(path, self._order.keep)
+            write = partial(self._write, file=file, cell=member.cell, rendered=rendered)
+            size = self._store.put(path, write, task.attempt)
+            records.append(self._record(member.cell, file, size, rendered.film, task))
         return records
 
     def _write(self, path: Path, file: TaskFile, cell: Cell, rendered: Rendered) -> None:
