@@ -9,7 +9,6 @@ import numpy as np
 
 from grandlattice.errors import PlanError, nearest
 from grandlattice.plan import Cell, FileNames, Lattice, planned_files
-from grandlattice.plan.cells import TRACED
 
 if TYPE_CHECKING:
     import pandas
@@ -19,8 +18,8 @@ def shared(cells: Sequence[Cell]) -> int:
     """How many cells are traced from the very same inputs as another of them."""
     seen: set[object] = set()
     for cell in cells:
-        told = [str(getattr(cell.settings, name)) for name in TRACED]
-        seen.add((tuple(id(placed.edit) for placed in cell.edits), *told))
+        told = str((cell.settings.frames, cell.settings.traced))
+        seen.add((tuple(id(placed.edit) for placed in cell.edits), told))
     return len(cells) - len(seen)
 
 

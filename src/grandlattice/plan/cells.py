@@ -19,7 +19,7 @@ from grandlattice.plan.axes import SceneFacts
 from grandlattice.plan.edits import Spin
 from grandlattice.plan.lattice import Added, Lattice
 from grandlattice.plan.sayings import PlacedEdit, Saying, laid
-from grandlattice.plan.settings import FileOptions, Settings
+from grandlattice.plan.settings import MARKS, FileOptions, Settings
 from grandlattice.plan.values import Clamp, Frames, Length, Metered, Size
 from grandlattice.tables.passes import LIGHT_PASS
 
@@ -68,7 +68,14 @@ class CellSettings:
     take: tuple[str, ...] = ()
 
     @property
-    def clamped(self) -> tuple[object, ...] | None:
+    def traced(self) -> dict[str, object]:
+        """What the light in a picture depends on, but its frame: cells that agree in it and in their edits
+        share their traces."""
+        told = {name: getattr(self, name) for name in _TRACED if name != "clamp"}
+        return {**told, "clamped": self._clamped}
+
+    @property
+    def _clamped(self) -> tuple[object, ...] | None:
         """What the clamp depends on, None without one."""
         if self.clamp is None or self.clamp.in_nits:
             return None if self.clamp is None else (self.clamp,)
@@ -93,14 +100,9 @@ class CellSettings:
         return (right - left) * (bottom - top)
 
 
-TRACED = (
-    "camera", "size", "fit", "frames", "samples", "noise", "seconds", "seed", "bounces", "clamped",
-    "shutter", "projection", "eyes", "region", "fstop", "focus", "subdivision", "background", "denoise",
-    "renderer",
-)  # fmt: skip
-"""What of the settings the light in a picture depends on; cells that agree in it and in their edits share
-a trace."""
-
+_TRACED = [
+    f.name for f in fields(CellSettings) if MARKS.get(f.name) in ("path", "light") and f.name != "frames"
+]
 _DECIDED = frozenset(f.name for f in fields(CellSettings)) - {"size", "frames", "camera"}
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Mapping
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal, cast
 
 from pydantic import (
     BaseModel,
@@ -321,72 +321,87 @@ RegionText = Annotated[
 FStop = Annotated[float, BeforeValidator(_read_fstop), typed_as(_NUMBER, {"const": "off"}, _FIELD)]
 
 
+Mark = Literal["path", "light", "finished", "file", "scheduling"]
+"""What a setting changes: which paths of light are followed (`path`), what light they carry (`light`), what
+is done to the finished picture (`finished`), which files hold it (`file`), when it is rendered
+(`scheduling`)."""
+
+
+def setting(affects: Mark, meaning: str, **limits: Any) -> Any:
+    """The field of a setting, with its mark."""
+    return Field(None, description=meaning, json_schema_extra={"affects": affects}, **limits)
+
+
 class Settings(Strict):
     """How a cell is rendered and filed.  A key left out leaves what stood before it."""
 
-    camera: Text | None = Field(None, description="prim path of a camera")
-    size: SizeText | None = Field(None, description="pixels, such as 1280x720")
-    print: Print | None = Field(None, description="a size on paper in place of size")
-    scale: Share | None = Field(None, description="share of the size, such as 25%")
-    fit: Annotated[str, one_of("expand", "crop")] | None = Field(
-        None, description="where the camera's aspect is another: expand shows more, crop less"
+    camera: Text | None = setting("path", meaning="prim path of a camera")
+    size: SizeText | None = setting("path", meaning="pixels, such as 1280x720")
+    print: Print | None = setting("path", meaning="a size on paper in place of size")
+    scale: Share | None = setting("path", meaning="share of the size, such as 25%")
+    fit: Annotated[str, one_of("expand", "crop")] | None = setting(
+        "path", meaning="where the camera's aspect is another: expand shows more, crop less"
     )
-    frames: FramesText | None = Field(None, description="12, 1-48, 1-48 by 4, 1,5,9-12 or scene")
-    quality: Text | None = Field(None, description="a name under qualities")
-    samples: int | None = Field(None, ge=1, le=1_000_000, description="samples for each pixel")
-    noise: Share | None = Field(
-        None, description="relative error at which a part of the picture has enough samples, such as 2%"
+    frames: FramesText | None = setting("path", meaning="12, 1-48, 1-48 by 4, 1,5,9-12 or scene")
+    quality: Text | None = setting("file", meaning="a name under qualities")
+    samples: int | None = setting("path", ge=1, le=1_000_000, meaning="samples for each pixel")
+    noise: Share | None = setting(
+        "path", meaning="relative error at which a part of the picture has enough samples, such as 2%"
     )
-    seconds: SecondsText | None = Field(
-        None, description="most time for tracing a frame; it is saved with the samples it has by then"
+    seconds: SecondsText | None = setting(
+        "path", meaning="most time for tracing a frame; it is saved with the samples it has by then"
     )
-    seed: int | None = Field(None, ge=0, lt=2**32, description="of the noise; the same repeats it")
-    bounces: int | None = Field(None, ge=0, le=1000, description="most bounces of light, 8 if left out")
-    clamp: ClampText | None = Field(
-        None,
-        description="most that scattered light adds to a pixel at a time, against specks: 0.8 of the white "
+    seed: int | None = setting("path", ge=0, lt=2**32, meaning="of the noise; the same repeats it")
+    bounces: int | None = setting("path", ge=0, le=1000, meaning="most bounces of light, 8 if left out")
+    clamp: ClampText | None = setting(
+        "path",
+        meaning="most that scattered light adds to a pixel at a time, against specks: 0.8 of the white "
         "that is shown, or 800 nits",
     )
-    shutter: Shutter | None = Field(
-        None, description="how long it is open, in frames, about each frame; off: nothing blurs by moving"
+    shutter: Shutter | None = setting(
+        "path", meaning="how long it is open, in frames, about each frame; off: nothing blurs by moving"
     )
-    projection: Annotated[str, one_of(*PROJECTIONS)] | None = Field(
-        None, description="camera; panorama: everything around it; stereo-panorama: left eye over right"
+    projection: Annotated[str, one_of(*PROJECTIONS)] | None = setting(
+        "path", meaning="camera; panorama: everything around it; stereo-panorama: left eye over right"
     )
-    eyes: LengthText | None = Field(
-        None, description="between the eyes of a stereo-panorama, 65 mm if left out"
+    eyes: LengthText | None = setting(
+        "path", meaning="between the eyes of a stereo-panorama, 65 mm if left out"
     )
-    region: RegionText | None = Field(
-        None, description="left top right bottom, in pixels of the picture: only that part is rendered"
+    region: RegionText | None = setting(
+        "path", meaning="left top right bottom, in pixels of the picture: only that part is rendered"
     )
-    fstop: FStop | None = Field(None, description="f-number over the camera's own; off: all in focus")
-    focus: LengthText | None = Field(None, description="distance in focus, over the camera's own")
-    subdivision: int | None = Field(
-        None, ge=0, le=6, description="how often surfaces that ask for it are subdivided, 1 if left out"
+    fstop: FStop | None = setting("path", meaning="f-number over the camera's own; off: all in focus")
+    focus: LengthText | None = setting("path", meaning="distance in focus, over the camera's own")
+    subdivision: int | None = setting(
+        "path", ge=0, le=6, meaning="how often surfaces that ask for it are subdivided, 1 if left out"
     )
-    passes: Passes | None = Field(None, description="a list replaces; +depth and -depth amend")
-    format: Formats | None = Field(None, description="one or a list of exr png jpg tiff tga hdr")
-    files: FileOptions | None = Field(None, description="options for each format")
-    output: Text | None = Field(None, description="template of the file names")
-    exposure: ExposureText | None = Field(
-        None,
-        description="stops on the picture; metered: what a small trace of the cell says; metered by camera: "
+    passes: Passes | None = setting("file", meaning="a list replaces; +depth and -depth amend")
+    format: Formats | None = setting("file", meaning="one or a list of exr png jpg tiff tga hdr")
+    files: FileOptions | None = setting("file", meaning="options for each format")
+    output: Text | None = setting("file", meaning="template of the file names")
+    exposure: ExposureText | None = setting(
+        "finished",
+        meaning="stops on the picture; metered: what a small trace of the cell says; metered by camera: "
         "one value for all entries of that axis",
     )
-    camera_exposure: bool | None = Field(
-        None, alias="camera-exposure", description="off: the camera's own exposure is left out of pictures"
+    camera_exposure: bool | None = setting(
+        "finished", alias="camera-exposure", meaning="off: the camera's own exposure is left out of pictures"
     )
-    display: Text | None = Field(None, description="OCIO display / view for png, jpg, tiff, tga")
-    denoise: bool | None = Field(None, description="clean the beauty of noise")
-    background: Annotated[str, one_of("sky", "clear")] | None = Field(
-        None, description="whether the camera sees the sky, or nothing"
+    display: Text | None = setting("finished", meaning="OCIO display / view for png, jpg, tiff, tga")
+    denoise: bool | None = setting("light", meaning="clean the beauty of noise")
+    background: Annotated[str, one_of("sky", "clear")] | None = setting(
+        "light", meaning="whether the camera sees the sky, or nothing"
     )
-    renderer: Text | None = Field(
-        None, description="tracer, or a name under renderers, with a version of it behind a blank"
+    renderer: Text | None = setting(
+        "path", meaning="tracer, or a name under renderers, with a version of it behind a blank"
     )
-    priority: int | None = Field(None, ge=-1000, le=1000, description="higher ones run first; 0 if left out")
-    label: bool | None = Field(None, description="a strip below displayed pictures that says what they are")
-    skip: bool | None = Field(None, description="true: stays in the plan, leaves the run")
+    priority: int | None = setting(
+        "scheduling", ge=-1000, le=1000, meaning="higher ones run first; 0 if left out"
+    )
+    label: bool | None = setting(
+        "finished", meaning="a strip below displayed pictures that says what they are"
+    )
+    skip: bool | None = setting("scheduling", meaning="true: stays in the plan, leaves the run")
 
     @model_validator(mode="after")
     def _one_size(self) -> Settings:
@@ -404,3 +419,14 @@ class Settings(Strict):
         if "print" in given:  # it fills the same place as `size`
             given["size"] = given.pop("print").size
         return given
+
+
+def _mark(name: str) -> Mark:
+    said = Settings.model_fields[name].json_schema_extra
+    if not isinstance(said, dict) or "affects" not in said:
+        raise TypeError(f"the setting {name} does not say what it affects; see `setting`")
+    return cast(Mark, said["affects"])
+
+
+MARKS: Mapping[str, Mark] = {name: _mark(name) for name in Settings.model_fields}
+"""Setting → what it affects."""

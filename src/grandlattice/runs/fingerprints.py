@@ -15,7 +15,7 @@ from typing import Any
 
 from grandlattice.filesystem import is_file
 from grandlattice.plan import Cell, PlanModel, PlannedFile
-from grandlattice.plan.cells import TRACED, CellSettings
+from grandlattice.plan.cells import CellSettings
 from grandlattice.plan.sayings import PlacedEdit
 from grandlattice.stage.scene import file_digest
 from grandlattice.tables.formats import FORMATS
@@ -110,7 +110,7 @@ class Fingerprints:
         return known[1]
 
     def _traced(self, settings: CellSettings) -> bytes:
-        told = {name: getattr(settings, name) for name in TRACED if name != "frames"}
+        told = settings.traced
         told["own"] = {
             name: own.model_dump(mode="json")
             for name, own in self._model.own_passes.items()
