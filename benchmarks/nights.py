@@ -27,12 +27,13 @@ from rich.console import Console
 from rich.table import Table
 
 import grandlattice as lattice
-from grandlattice import Finished, production
+from grandlattice import Finished
+from grandlattice._support.processes import without_main_script
+from grandlattice.api import orchestration
 from grandlattice.demo import write_demo
-from grandlattice.plan.running import Budget
+from grandlattice.plan.run_block import Budget
 from grandlattice.runs import Coordinator, FileRecord, Patience, Processes, Schedule, Spending, TaskResult
-from grandlattice.runs.order import MemberResult
-from grandlattice.spawning import without_main_script
+from grandlattice.runs.work_order import MemberResult
 
 WORKERS = 2
 
@@ -96,9 +97,9 @@ class Idle:
 def measure_empty(folder: Path, table: Table) -> None:
     plan = lattice.open_plan(million(folder, axes=4))
     planned, indices = plan._planned(), plan.cells.indices()
-    run = production.outlook(planned, indices, None)
-    production.note_tasks(planned, run, planned.key(indices, None))
-    order = production._order(planned, 1, False, "skip", planned.ledger.id)
+    run = orchestration.outlook(planned, indices, None)
+    orchestration.note_tasks(planned, run, planned.key(indices, None))
+    order = orchestration._order(planned, 1, False, "skip", planned.ledger.id)
     # The script's classes must be found by the workers, as the library's own are.
     sys.path.insert(0, str(Path(__file__).parent))
     import nights
@@ -145,12 +146,12 @@ def million(folder: Path, axes: int = 6) -> Path:
 _MAKE = """
 import resource, sys, time
 import grandlattice as lattice
-from grandlattice import production
+from grandlattice.api import orchestration
 started = time.perf_counter()
 plan = lattice.open_plan(sys.argv[1])
 planned, indices = plan._planned(), plan.cells.indices()
-run = production.outlook(planned, indices, None)
-production.note_tasks(planned, run, planned.key(indices, None))
+run = orchestration.outlook(planned, indices, None)
+orchestration.note_tasks(planned, run, planned.key(indices, None))
 print(len(run.tasks), len(run.outlook.done), time.perf_counter() - started,
       resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
 """
@@ -184,7 +185,7 @@ def measure_million(folder: Path, table: Table) -> None:
 def pretend_half_is_done(file: Path) -> None:
     """Half of the files on the disk and in the ledger, as a run would have left them."""
     plan = lattice.open_plan(file)
-    run = production.outlook(plan._planned(), plan.cells.indices(), None)
+    run = orchestration.outlook(plan._planned(), plan.cells.indices(), None)
     records, states = [], []
     for task in run.tasks[: len(run.tasks) // 2]:
         for member in task.members:

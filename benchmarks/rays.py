@@ -32,10 +32,10 @@ from embreex.mesh_construction import TriangleMesh
 import grandlattice as lattice
 from grandlattice.demo import write_demo
 from grandlattice.runs import WorkOrder, Workshop
-from grandlattice.snapshot import Camera, Geometry, Item, Light, Material, Snapshot
+from grandlattice.scene_records import Camera, Geometry, Item, Light, Material, Snapshot
 from grandlattice.tables.passes import PASSES
 from grandlattice.tracer import Sensor, Tracer, TraceSettings
-from grandlattice.tracer.materials import is_clear
+from grandlattice.tracer.material_table import is_clear
 
 SETTINGS = {"scale": "25%", "samples": 16, "denoise": False}
 ROOM = 20_000_000  # rays the recorder has room for
@@ -182,8 +182,8 @@ def record(folder: Path, address: str, file: Path) -> None:
     from numba import cfunc, njit, types
 
     from grandlattice.tracer import embree
+    from grandlattice.tracer.kernel_memory import float32s, int32s, int64s
     from grandlattice.tracer.lanes import LANES
-    from grandlattice.tracer.memory import float32s, int32s, int64s
 
     library = embree.library()
     kinds = {"rtcIntersect1": "closest", "rtcIntersect16": "closest", "rtcOccluded1": "shadow"}

@@ -53,11 +53,11 @@ def exchange() -> None:
     for module in list(sys.modules.values()):
         if module.__name__.startswith("grandlattice.tracer") and hasattr(module, "pair"):
             module.pair = pair  # type: ignore[attr-defined]
-    from grandlattice.tracer import lamps
+    from grandlattice.tracer import light_table
 
     tracer._HALVINGS = 0
-    real = lamps._dome_grid
-    lamps._dome_grid = lambda texels: real(np.ones_like(texels))
+    real = light_table._dome_grid
+    light_table._dome_grid = lambda texels: real(np.ones_like(texels))
 
 
 def patches(width: int, height: int) -> list[tuple[int, int, int, int]]:

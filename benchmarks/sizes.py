@@ -17,7 +17,7 @@ import psutil
 from rich.console import Console
 from rich.table import Table
 
-from grandlattice.snapshot import Camera, Geometry, Item, Light, Material, Snapshot
+from grandlattice.scene_records import Camera, Geometry, Item, Light, Material, Snapshot
 from grandlattice.tracer import Sensor, Tracer, TraceSettings
 
 

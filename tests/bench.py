@@ -10,7 +10,7 @@ from pxr import Usd, UsdGeom, UsdShade
 
 from conftest import PLAN
 from grandlattice.plan import Cell, CellMaker, build_lattice, parse, validate
-from grandlattice.snapshot import Snapshot
+from grandlattice.scene_records import Snapshot
 from grandlattice.stage import CellStage, Snapshotter, open_scene
 
 FRONT = "/World/Cameras/Front"

@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade
 
-from grandlattice.snapshot import Camera, Geometry, Item, Light, Material, Snapshot
+from grandlattice.scene_records import Camera, Geometry, Item, Light, Material, Snapshot
 from grandlattice.tracer import Film, Sensor, Tracer, TraceSettings
 
 MATT = {"useSpecularWorkflow": (1.0,), "specularColor": (0.0, 0.0, 0.0)}

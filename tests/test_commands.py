@@ -13,13 +13,13 @@ from pxr import Usd
 
 import grandlattice as lattice
 from conftest import PLAN
-from grandlattice.cli import words
+from grandlattice.cli import terminal_text
 
 
 def test_places_are_printed_as_they_are() -> None:
-    words.console.begin_capture()
-    words.console.print("plan.yaml:100:14")
-    assert words.console.end_capture() == "plan.yaml:100:14\n"
+    terminal_text.console.begin_capture()
+    terminal_text.console.print("plan.yaml:100:14")
+    assert terminal_text.console.end_capture() == "plan.yaml:100:14\n"
 
 
 def test_cells_as_tables_matrix_pages_and_counts(plan_file: Path, glat) -> None:

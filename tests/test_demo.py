@@ -13,7 +13,7 @@ from PIL import Image
 from pxr import Usd, UsdGeom
 
 import grandlattice as lattice
-from grandlattice.demo.mechanism import PLANETS
+from grandlattice.demo.orrery_mechanism import PLANETS
 from shapes import room_scene
 
 

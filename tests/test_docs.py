@@ -11,10 +11,10 @@ from pathlib import Path
 import pytest
 
 from conftest import PLAN
+from grandlattice.api.queue import QueueModel
 from grandlattice.errors import PlanError
 from grandlattice.plan import parse, validate
 from grandlattice.plan.schema import PlanModel
-from grandlattice.queues import QueueModel
 from shapes import room_scene
 
 ROOT = Path(__file__).parent.parent
@@ -124,8 +124,8 @@ def test_every_piece_of_a_plan_that_is_shown_is_read(where: str, text: str) -> N
 
 def test_every_command_setting_and_key_is_documented_and_none_that_is_not_there() -> None:
     from grandlattice.cli.main import _ROOMS
-    from grandlattice.plan.edits import EDITS
-    from grandlattice.plan.running import Budget, RunBlock
+    from grandlattice.plan.edit_verbs import EDITS
+    from grandlattice.plan.run_block import Budget, RunBlock
     from grandlattice.plan.settings import Settings
 
     pages = {page.name: page.read_text(encoding="utf-8") for page in PAGES}

@@ -8,15 +8,14 @@ from pathlib import Path
 import ephem
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux
 
 import grandlattice as lattice
 from bench import Bench, to_world, visible
 from grandlattice.errors import EditError
 from grandlattice.stage import Explainer
-from grandlattice.stage.edits.solar import _equatorial, sun_position
+from grandlattice.stage.edits.sun_position import _equatorial, sun_position
 from shapes import plane, room_scene, sphere, write_geometry
 
 BALL_A, BALL_B, KEY = "/World/Toys/BallA", "/World/Toys/BallB", "/World/Lights/Key"

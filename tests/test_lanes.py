@@ -11,15 +11,27 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 from numba import njit
 
-from grandlattice.compiled import is_compiled, keep_kernels, kept_kernels
-from grandlattice.snapshot import Geometry, Item, Light, Material, Snapshot, Texture
-from grandlattice.tracer import Sensor, Tracer, TraceSettings, embree, scene
+from grandlattice.scene_records import Geometry, Item, Light, Material, Snapshot, Texture
+from grandlattice.tracer import Sensor, Tracer, TraceSettings, embree, scene_arrays
 from grandlattice.tracer.batches import stride_of
-from grandlattice.tracer.lamps import tables_of
+from grandlattice.tracer.compiling.backend import is_compiled
+from grandlattice.tracer.compiling.kernel_cache import keep_kernels, kept_kernels
+from grandlattice.tracer.kernel_memory import (
+    aligned_words,
+    float32s,
+    int32s,
+    load,
+    load_rows,
+    records,
+    scatter_to,
+    store,
+    store_packed,
+    store_rows,
+    table,
+)
 from grandlattice.tracer.lanes import (
     LANES,
     all_lanes,
@@ -34,20 +46,8 @@ from grandlattice.tracer.lanes import (
     to_ints,
     where,
 )
-from grandlattice.tracer.memory import (
-    aligned_words,
-    float32s,
-    int32s,
-    load,
-    load_rows,
-    records,
-    scatter_to,
-    store,
-    store_packed,
-    store_rows,
-    table,
-)
-from grandlattice.tracer.stream import BATCH
+from grandlattice.tracer.light_table import tables_of
+from grandlattice.tracer.path_state import BATCH
 from grandlattice.tracer.triangles import Triangles
 from shapes import MATT, camera, dome, geometry, moved, plane, sphere
 
@@ -305,8 +305,8 @@ def test_threads_and_chunks_change_no_byte() -> None:
 @pytest.mark.parametrize("samples", [1, 3, 6, 20])
 def test_a_pixel_does_not_depend_on_what_else_is_in_its_batch(samples: int, monkeypatch) -> None:
     usual = picture(45, 37, samples)
-    monkeypatch.setattr("grandlattice.tracer.rounds.TILE", 13)
-    monkeypatch.setattr("grandlattice.tracer.tracer.BATCH", 96)
+    monkeypatch.setattr("grandlattice.tracer.adaptive_sampling.TILE", 13)
+    monkeypatch.setattr("grandlattice.tracer.path_tracer.BATCH", 96)
     other = picture(45, 37, samples)
     for name, pixels in usual.passes.items():
         assert pixels.tobytes() == other.passes[name].tobytes(), name
@@ -341,7 +341,7 @@ def test_an_empty_scene_and_a_lone_triangle_are_traced() -> None:
 
 def test_a_sky_is_worked_out_once_and_again_when_it_is_another(monkeypatch) -> None:
     made = []
-    monkeypatch.setattr(scene, "tables_of", lambda *image: made.append(image) or tables_of(*image))
+    monkeypatch.setattr(scene_arrays, "tables_of", lambda *image: made.append(image) or tables_of(*image))
     tracer, view = Tracer(), camera()
     skies = [np.full((8, 16, 3), value, np.float32) for value in (1.0, 2.0)]
     light = Light("/Sky", "dome", np.eye(4), (1.0,) * 3, texture=Texture("sky"))
@@ -388,10 +388,10 @@ def _small_kernel():
 
 
 def test_code_that_other_processes_write_is_the_same(monkeypatch: pytest.MonkeyPatch) -> None:
-    from grandlattice.tracer.compiling import machine, writers
+    from grandlattice.tracer.compiling import code_writers, machine_code
 
-    here, write, begin, begun = os.getpid(), machine.code_of, writers.Apart.begin, []
-    monkeypatch.setattr(writers, "_AT_ONCE", 1)
+    here, write, begin, begun = os.getpid(), machine_code.code_of, code_writers.Apart.begin, []
+    monkeypatch.setattr(code_writers, "_AT_ONCE", 1)
     monkeypatch.setattr(threading, "active_count", lambda: 1)  # of other tests some may wait for their end
 
     def made(helpers: str) -> list[bytes]:
@@ -402,10 +402,10 @@ def test_code_that_other_processes_write_is_the_same(monkeypatch: pytest.MonkeyP
         def written(functions):
             return write(functions) if helpers != "fail" or os.getpid() == here else 1 / 0
 
-        monkeypatch.setattr(writers.Apart, "begin", split_off)
-        monkeypatch.setattr(machine, "code_of", written)
+        monkeypatch.setattr(code_writers.Apart, "begin", split_off)
+        monkeypatch.setattr(machine_code, "code_of", written)
         begun.clear()
-        return machine.machine_code({"sum_of_both": (_small_kernel(), 1)})
+        return machine_code.machine_code({"sum_of_both": (_small_kernel(), 1)})
 
     alone = made("none")
     assert len(begun) > 3  # the last of them for half of the machine code

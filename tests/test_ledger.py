@@ -13,9 +13,9 @@ import pytest
 import grandlattice as lattice
 from grandlattice.errors import ImageError, OutputError, RunError
 from grandlattice.runs.ledger import FileRecord, Ledger
-from grandlattice.runs.parts import exchange_folder, new_attempt, part_of
 from grandlattice.runs.store import FolderStore
-from grandlattice.tables.ledger import SCHEMA_VERSION
+from grandlattice.runs.temporary_files import exchange_folder, new_attempt, part_of
+from grandlattice.tables.ledger_columns import SCHEMA_VERSION
 
 RECORD = FileRecord(
     path="day/Front.0001.exr", cell="day/Front", coordinates='{"light": "day"}', frame=1, format="exr",

@@ -9,7 +9,7 @@ import pytest
 from pxr import Usd, UsdGeom, UsdLux
 
 from bench import snapshot_of
-from grandlattice.snapshot import Item, Light, Material, Shaping, Texture, TextureInput
+from grandlattice.scene_records import Item, Light, Material, Shaping, Texture, TextureInput
 from shapes import MATT, camera, dome, geometry, moved, plane, sphere, trace
 
 

@@ -9,13 +9,12 @@ from pathlib import Path
 import jsonschema
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 from ruamel.yaml import YAML
 
 import grandlattice as lattice
 from conftest import PLAN
-from grandlattice.demo.plan import PLAN as DEMO
+from grandlattice.demo.demo_plan import PLAN as DEMO
 from grandlattice.errors import OutputError, PlanError
 from grandlattice.plan import (
     CellMaker,
@@ -31,7 +30,7 @@ from grandlattice.plan import (
     settled,
     validate,
 )
-from grandlattice.plan.naming import folded
+from grandlattice.plan.file_names import folded
 from grandlattice.plan.sweeps import Sweep
 from grandlattice.runs import Fingerprints, Ingredients, list_tasks
 

@@ -7,15 +7,14 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 import grandlattice as lattice
 from conftest import PLAN
 from grandlattice.runs import Patience
 from grandlattice.runs.membership import Membership
 from grandlattice.runs.tasks import Columns, Member, Task
-from grandlattice.tables.ledger import LEDGER
+from grandlattice.tables.ledger_columns import LEDGER
 
 SHARED = PLAN.replace(
     "  camera:\n", "  stops:\n    a:\n    b: {exposure: 1}\n    c: {exposure: 2}\n  camera:\n"

@@ -14,11 +14,10 @@ import pytest
 import grandlattice as lattice
 from conftest import PLAN
 from grandlattice.images import colours_of, read_channels, read_mark, scale_of, with_legend
-from grandlattice.snapshot import Geometry, Item, Light, Material, Snapshot
+from grandlattice.scene_records import Geometry, Item, Light, Material, Snapshot
 from grandlattice.tables.passes import PASSES
 from grandlattice.tracer import OwnPass, Sensor, Tracer, TraceSettings
-from harbour import PLAN as HARBOUR
-from harbour import harbour_scene
+from harbour import PLAN as HARBOUR, harbour_scene
 from shapes import MATT, camera, dome, geometry, moved, plane, sphere, trace
 
 BALL = sphere(48)
@@ -91,7 +90,7 @@ def test_paths_that_part_tell_the_same_light_with_less_noise(room, monkeypatch: 
     )
     noise, light, samples = {}, {}, 16
     for halvings in (0, 1, 2):
-        monkeypatch.setattr("grandlattice.tracer.tracer._HALVINGS", halvings)
+        monkeypatch.setattr("grandlattice.tracer.path_tracer._HALVINGS", halvings)
         tracer, sensor = Tracer(2), Sensor(view, 40, 30)
         films = [
             tracer.trace(

@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from grandlattice.snapshot import Item, Light, Material, Snapshot, Texture, TextureInput
+from grandlattice.scene_records import Item, Light, Material, Snapshot, Texture, TextureInput
 from grandlattice.tracer import Sensor, Tracer, TraceSettings
 from grandlattice.tracer.lens import make_lens
 from shapes import MATT, camera, dome, geometry, looking, moved, plane, sphere, trace

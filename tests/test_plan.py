@@ -10,8 +10,7 @@ from pathlib import Path
 from random import Random
 
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from conftest import PLAN
 from grandlattice.errors import LatticeError, NoSuchCell, OutputError, PlanError
@@ -27,7 +26,7 @@ from grandlattice.plan import (
     planned_files,
     validate,
 )
-from grandlattice.plan.values import read_frames, read_percent, read_size
+from grandlattice.plan.spelled_values import read_frames, read_percent, read_size
 
 FACTS = SceneFacts((PrimFact("/World/Cameras/Front"), PrimFact("/World/Cameras/Side")), (1, 24), "room")
 

@@ -13,7 +13,7 @@ from pxr import Sdf, Usd, UsdGeom, UsdLux, UsdShade
 
 import grandlattice as lattice
 from grandlattice.errors import LatticeError, OutputError
-from grandlattice.runs.parts import new_attempt, part_of
+from grandlattice.runs.temporary_files import new_attempt, part_of
 from shapes import make_material, plane, write_geometry
 
 NOT_OURS = [

@@ -6,12 +6,12 @@ import numpy as np
 import pytest
 from numba import njit
 
-from grandlattice.snapshot import Light, Material, Shaping, Texture
-from grandlattice.tracer.lamps import light_at, pack_lights
+from grandlattice.scene_records import Light, Material, Shaping, Texture
+from grandlattice.tracer.kernel_memory import Pinned, aligned_words, float32s, int32s, load, store
 from grandlattice.tracer.lanes import LANES, all_lanes, lane_numbers, mask_of
-from grandlattice.tracer.lights import FAR, aims, meet_light
-from grandlattice.tracer.materials import MATERIAL_ROOM, pack_materials, sharp, surface_at
-from grandlattice.tracer.memory import Pinned, aligned_words, float32s, int32s, load, store
+from grandlattice.tracer.light_sampling import FAR, aims, meet_light
+from grandlattice.tracer.light_table import light_at, pack_lights
+from grandlattice.tracer.material_table import MATERIAL_ROOM, pack_materials, sharp, surface_at
 from grandlattice.tracer.sampling import (
     FILTER_STEPS,
     angle_of,
@@ -25,7 +25,7 @@ from grandlattice.tracer.sampling import (
     sine_and_cosine,
 )
 from grandlattice.tracer.scattering import albedo_tables, lobes_of, sample_direction, scatter
-from grandlattice.tracer.textures import decode_table, pack_textures
+from grandlattice.tracer.texture_lookup import decode_table, pack_textures
 from grandlattice.tracer.vertices import SCENE
 from shapes import MATT, dome, moved
 

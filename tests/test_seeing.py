@@ -10,7 +10,7 @@ import pytest
 from pxr import Gf, Usd, UsdGeom, UsdLux
 
 from bench import snapshot_of
-from grandlattice.snapshot import Item, Later, Light, Material, Snapshot, Texture, TextureInput
+from grandlattice.scene_records import Item, Later, Light, Material, Snapshot, Texture, TextureInput
 from grandlattice.tracer import Sensor, Tracer, TraceSettings
 from shapes import MATT, camera, dome, geometry, moved, plane, sphere, trace, write_geometry
 

@@ -7,7 +7,7 @@ import pytest
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, Vt
 
 from bench import snapshot_of
-from grandlattice.snapshot import Geometry, Item
+from grandlattice.scene_records import Geometry, Item
 from grandlattice.stage.shapes.polygons import triangulated
 from grandlattice.stage.shapes.subdivision import Cage, subdivided
 from grandlattice.tracer.embree import quads_of

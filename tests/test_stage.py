@@ -15,7 +15,7 @@ from bench import FRONT, Bench, bound, snapshot_of, visible
 from conftest import PLAN
 from grandlattice.errors import EditError, SceneError
 from grandlattice.plan import parse, validate
-from grandlattice.snapshot import TextureInput
+from grandlattice.scene_records import TextureInput
 from grandlattice.stage import CellStage, Snapshotter, open_scene, survey_scene
 from shapes import camera, make_material, plane, room_scene, sphere, trace, write_geometry
 

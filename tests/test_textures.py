@@ -7,14 +7,14 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 from numba import njit
 
-from grandlattice.snapshot import Item, Light, Material, Snapshot, Texture, TextureInput
+from grandlattice.scene_records import Item, Light, Material, Snapshot, Texture, TextureInput
 from grandlattice.tracer import Sensor, Tracer, TraceSettings
+from grandlattice.tracer.kernel_memory import Pinned, aligned_words, float32s, int32s, load, store
 from grandlattice.tracer.lanes import LANES, all_lanes
-from grandlattice.tracer.materials import (
+from grandlattice.tracer.material_table import (
     MATERIAL_ROOM,
     is_clear,
     pack_materials,
@@ -22,10 +22,9 @@ from grandlattice.tracer.materials import (
     sharp,
     surface_at,
 )
-from grandlattice.tracer.memory import Pinned, aligned_words, float32s, int32s, load, store
+from grandlattice.tracer.mipmaps import srgb_to_linear
 from grandlattice.tracer.scattering import albedo_tables
-from grandlattice.tracer.sizes import srgb_to_linear
-from grandlattice.tracer.textures import decode_table, pack_textures, read_texture, texture_at
+from grandlattice.tracer.texture_lookup import decode_table, pack_textures, read_texture, texture_at
 from grandlattice.tracer.vertices import SCENE
 from shapes import MATT, camera, moved, plane, trace
 

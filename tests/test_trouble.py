@@ -22,7 +22,7 @@ import pytest
 import grandlattice as lattice
 from grandlattice import Finished
 from grandlattice.errors import PlanError, RunError
-from grandlattice.plan.running import RunBlock
+from grandlattice.plan.run_block import RunBlock
 from grandlattice.runs import Ledger, Patience, Schedule
 from test_runs import until
 
@@ -243,7 +243,7 @@ def test_whatever_is_said_of_a_run_on_the_command_line_is_read_like_the_plan(pla
         code, text = glat(plan_file.parent, "run", "--at", "day/Front", "--run", said)
         assert (code, "foresee" in text) == (2, False)
         return
-    from grandlattice.cli.options import conduct_of
+    from grandlattice.cli.shared_options import conduct_of
 
     block = lattice.open_plan(plan_file).conducted(**conduct_of(None, None, [said]))
     assert isinstance(block, RunBlock)
@@ -259,7 +259,7 @@ def test_whatever_is_said_of_a_run_on_the_command_line_is_read_like_the_plan(pla
      "budget.x=1", "=", "x", "gentle=maybe", "retries=1e9", "further", "self=1", "sets=a", "block=1"],
 )  # fmt: skip
 def test_what_cannot_be_said_of_a_run_is_a_mistake_and_no_accident(plan_file: Path, said: str) -> None:
-    from grandlattice.cli.options import conduct_of
+    from grandlattice.cli.shared_options import conduct_of
 
     with pytest.raises(PlanError):
         lattice.open_plan(plan_file).conducted(**conduct_of(None, None, [said]))
@@ -491,9 +491,9 @@ def test_a_shell_that_allows_little_memory_is_told_so(plan_file: Path, command: 
 def test_a_ledger_that_is_lost_in_the_moment_a_run_begins_ends_nothing(
     plan_file: Path, monkeypatch, when: str, spoil: Callable[[Path], None]
 ) -> None:
-    from grandlattice import production
+    from grandlattice.api import orchestration
 
-    room = production if when != "begin_run" else Ledger
+    room = orchestration if when != "begin_run" else Ledger
     real, struck = getattr(room, when), []
 
     def once(*arguments, **options):

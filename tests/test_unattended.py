@@ -23,12 +23,12 @@ from pathlib import Path
 import numpy as np
 import OpenImageIO as oiio
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 import grandlattice as lattice
 from conftest import PLAN
 from grandlattice import Failed, Finished, Held, Retried, Started
+from grandlattice._support.processes import without_main_script
 from grandlattice.errors import (
     NoSuchCell,
     OutputError,
@@ -38,12 +38,11 @@ from grandlattice.errors import (
     SceneError,
     WorkerError,
 )
-from grandlattice.plan.running import Budget
+from grandlattice.plan.run_block import Budget
 from grandlattice.runs import Ledger, Patience, Schedule, Spending
 from grandlattice.runs.budgets import seconds_until
-from grandlattice.runs.steering import is_under_way
-from grandlattice.spawning import without_main_script
-from grandlattice.tables.ledger import SCHEMA_VERSION
+from grandlattice.runs.writer_lock import is_under_way
+from grandlattice.tables.ledger_columns import SCHEMA_VERSION
 from test_runs import until
 
 OUTSIDE = Path(__file__).parent.parent / "examples" / "outside_renderer.py"
@@ -336,16 +335,16 @@ def test_people_are_told_of_cells_the_first_failure_and_the_end(plan_file: Path,
 
 
 def test_a_command_follows_only_when_told(plan_file: Path, monkeypatch, glat) -> None:
-    from grandlattice.cli import running
+    from grandlattice.cli import run_commands
 
-    monkeypatch.setattr(running, "_COUNTDOWN", 0)
+    monkeypatch.setattr(run_commands, "_COUNTDOWN", 0)
     after = [sys.executable, "-c", "open('asleep', 'w')"]
     plan_file.write_text(plan_file.read_text() + f"run:\n  after: {json.dumps(after)}\n")
     queue = lattice.open_queue(plan_file)
     monkeypatch.chdir(plan_file.parent)
     assert glat(plan_file.parent, "run", "--workers", "0", "--at", "day/Front")[0] == 0
     assert not Path("asleep").exists()
-    running._and_then(queue, {})
+    run_commands._and_then(queue, {})
     assert Path("asleep").exists()
 
 
@@ -830,14 +829,14 @@ def test_a_notice_may_be_a_sound(plan_file: Path) -> None:
 
 
 def test_frames_begin_only_where_there_is_memory_for_them(plan_file: Path, glat, monkeypatch) -> None:
-    from grandlattice.runs import room
+    from grandlattice.runs import memory_room
 
     plan = lattice.open_plan(plan_file)
     first = plan.run(["/Front"], workers=1, into=plan_file.parent / "known")  # what one of them holds
     assert first.ok
 
     def most_at_once(free: int) -> tuple[int, list[str]]:
-        monkeypatch.setattr(room, "free_memory", lambda: free)
+        monkeypatch.setattr(memory_room, "free_memory", lambda: free)
         at_once, most, held = 0, 0, []
 
         def told(event: lattice.Event) -> None:

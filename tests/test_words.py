@@ -13,7 +13,7 @@ from rich.console import Console
 
 import grandlattice as lattice
 from grandlattice import Failed, Finished, LatticeError, Pace, Progress, Started
-from grandlattice.cli import progress, words
+from grandlattice.cli import progress_bars, terminal_text
 from grandlattice.errors import Place, RunError
 
 
@@ -23,19 +23,24 @@ from grandlattice.errors import Place, RunError
      (200, "3 min 20 s"), (3599.6, "1 h 0 min"), (4320, "1 h 12 min"), (100_000, "27 h 46 min")],
 )  # fmt: skip
 def test_times_are_readable(seconds: float, said: str) -> None:
-    assert words.duration(seconds) == said
+    assert terminal_text.duration(seconds) == said
 
 
 def test_amounts_plurals_and_paths() -> None:
-    assert [words.size(n) for n in (0, 999, 1000, 3_240_000, 7.5e9, 2e12)] == [
+    assert [terminal_text.size(n) for n in (0, 999, 1000, 3_240_000, 7.5e9, 2e12)] == [
         "0 B", "999 B", "1.0 kB", "3.2 MB", "7.5 GB", "2.0 TB",
     ]  # fmt: skip
-    assert [words.many(n, "cell") for n in (0, 1, 2, 1234)] == ["0 cells", "1 cell", "2 cells", "1,234 cells"]
-    assert words.many(2, "pass") == "2 passes"
-    assert words.many(3, "entry", "entries") == "3 entries"
-    assert words.quoted("my room.usda") == '"my room.usda"'
-    assert words.quoted("room.usda") == "room.usda"
-    assert words.short(Path.cwd() / "a" / "b") == str(Path("a/b"))
+    assert [terminal_text.many(n, "cell") for n in (0, 1, 2, 1234)] == [
+        "0 cells",
+        "1 cell",
+        "2 cells",
+        "1,234 cells",
+    ]
+    assert terminal_text.many(2, "pass") == "2 passes"
+    assert terminal_text.many(3, "entry", "entries") == "3 entries"
+    assert terminal_text.quoted("my room.usda") == '"my room.usda"'
+    assert terminal_text.quoted("room.usda") == "room.usda"
+    assert terminal_text.short(Path.cwd() / "a" / "b") == str(Path("a/b"))
 
 
 @pytest.fixture
@@ -45,9 +50,9 @@ def heard(monkeypatch):
     def listen(terminal: bool) -> io.StringIO:
         stream = io.StringIO()
         console = Console(file=stream, force_terminal=terminal, width=110, highlight=False, no_color=True)
-        monkeypatch.setattr(words, "console", console)
-        monkeypatch.setattr(words, "errors", console)
-        monkeypatch.setattr(progress, "console", console)
+        monkeypatch.setattr(terminal_text, "console", console)
+        monkeypatch.setattr(terminal_text, "errors", console)
+        monkeypatch.setattr(progress_bars, "console", console)
         return stream
 
     return listen
@@ -55,7 +60,7 @@ def heard(monkeypatch):
 
 def test_a_problem_is_one_block(heard) -> None:
     stream = heard(terminal=False)
-    words.show_problem(
+    terminal_text.show_problem(
         RunError(
             "The lamp [red] is off.", place=Place(file=Path("a.yaml"), line=3, column=7), cure="switch it on"
         )
@@ -74,7 +79,7 @@ def events_of(plan_file: Path):
 
 @contextmanager
 def drawn(outlook, **options):
-    bars = progress.RunBars(outlook, workers=1, **options)
+    bars = progress_bars.RunBars(outlook, workers=1, **options)
     bars.start()
     yield bars
     bars.stop()

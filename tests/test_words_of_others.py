@@ -13,9 +13,9 @@ from pxr import Usd, UsdGeom, UsdShade
 import grandlattice as lattice
 from bench import Bench
 from conftest import PLAN
+from grandlattice._support.readable import cleaned
 from grandlattice.errors import EditError, NoSuchCell, PlanError
-from grandlattice.plan.values import read_frames, read_seconds
-from grandlattice.readable import cleaned
+from grandlattice.plan.spelled_values import read_frames, read_seconds
 from harbour import harbour_plan, harbour_scene
 
 FORBIDDEN = [
@@ -112,7 +112,7 @@ def test_selections_take_names_beyond_ascii(tmp_path: Path) -> None:
     bench = Bench(harbour_scene(tmp_path))
     stage = bench.scene.stage
     from grandlattice.errors import Place
-    from grandlattice.stage.selecting import Selector
+    from grandlattice.stage.selection import Selector
 
     def found(text: str) -> set[str]:
         return {str(path).rpartition("/")[2] for path in Selector(stage, {}).prims([text], place=Place())}

@@ -16,7 +16,7 @@ line prints those three and nothing else.
     └── RunError           the run cannot start, or ended with failures
         ├── RunUnderWay    another run writes to the same output
         └── LedgerError    the record of a run cannot be used
-            ├── LedgerBusy     somebody else holds it; it can be written later
+            ├── LedgerBusy     another program holds it; it can be written later
             └── LedgerLost     it was taken away, replaced or damaged
 """
 
@@ -128,7 +128,7 @@ class LedgerError(RunError):
 
 
 class LedgerBusy(LedgerError):
-    """Somebody else holds the record of a run; it can be written later."""
+    """Another program holds the record of a run; it can be written later."""
 
 
 class LedgerLost(LedgerError):

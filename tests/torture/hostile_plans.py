@@ -24,8 +24,8 @@ sys.path.insert(0, str(Path(__file__).parent.parent))
 from campaign import Campaign, answer
 
 from conftest import PLAN
-from grandlattice.demo.more import DAY, LAYERS
-from grandlattice.demo.plan import PLAN as DEMO
+from grandlattice.demo.demo_plan import PLAN as DEMO
+from grandlattice.demo.more_plans import DAY, LAYERS
 from grandlattice.errors import LatticeError
 from grandlattice.plan import (
     CellMaker,

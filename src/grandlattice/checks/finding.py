@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from grandlattice.errors import LatticeError
 from grandlattice.plan import Cell, Filing, Lattice, PlanModel
-from grandlattice.snapshot import Snapshot
+from grandlattice.scene_records import Snapshot
 from grandlattice.stage import Scene
 
 ERROR, WARNING, NOTE = "error", "warning", "note"
@@ -57,7 +57,7 @@ class Facilities:
     inspect : opens images; returns what is wrong with those that cannot be read.
     look : casts some rays through a snapshot's camera.
     glance : renders a cell very small; returns the luminance it shows, (H, W), in
-        displayed linear light where 1 is white.  None where nobody asked for it.
+        displayed linear light where 1 is white.  None unless it was asked for.
     """
 
     can_denoise: bool = True

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 
 from grandlattice.checks.finding import ERROR, NOTE, WARNING, Checked, Finding, from_error
 from grandlattice.errors import LatticeError
-from grandlattice.plan.cells import DEFAULT_OUTPUT, Cell
+from grandlattice.plan.cell_maker import DEFAULT_OUTPUT, Cell
 from grandlattice.plan.schema import Bundle, EachAxis, SweepAxis
 
 
@@ -146,7 +146,7 @@ def check_renderers(checked: Checked) -> Iterator[Finding]:
         if notice.to.startswith("$") and notice.to[1:] not in os.environ:
             yield Finding(
                 WARNING, f"A notice goes to {notice.to}, and the environment has no {notice.to[1:]}.",
-                "run: notices", "set it before the run, or nobody is told",
+                "run: notices", "set it before the run, or no notice is sent",
             )  # fmt: skip
 
 

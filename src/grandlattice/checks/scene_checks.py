@@ -9,14 +9,14 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from grandlattice._support.filesystem import is_file
+from grandlattice._support.readable import many
 from grandlattice.checks.finding import ERROR, NOTE, WARNING, Checked, Finding, from_error
-from grandlattice.checks.swaps import check_swaps
+from grandlattice.checks.swap_checks import check_swaps
 from grandlattice.errors import LatticeError
-from grandlattice.filesystem import is_file
 from grandlattice.plan import Cell, PlacedEdit
 from grandlattice.plan.schema import OwnLight
-from grandlattice.readable import many
-from grandlattice.snapshot import Snapshot, TextureInput
+from grandlattice.scene_records import Snapshot, TextureInput
 from grandlattice.stage import (
     CellStage,
     Change,

@@ -20,9 +20,9 @@ import typer  # noqa: E402
 from rich.markup import escape  # noqa: E402
 
 import grandlattice as lattice  # noqa: E402
-from grandlattice.cli import limits, words  # noqa: E402
+from grandlattice.cli import limits, terminal_text  # noqa: E402
 from grandlattice.cli.terminal import forgive  # noqa: E402
-from grandlattice.cli.words import console, errors, show_problem  # noqa: E402
+from grandlattice.cli.terminal_text import console, errors, show_problem  # noqa: E402
 
 app = typer.Typer(
     help="Grand Lattice: one scene, one plan, every picture of the matrix.",
@@ -33,9 +33,9 @@ app = typer.Typer(
     rich_markup_mode="rich",
 )
 _ROOMS = {
-    "planning": ("survey", "begin", "cells", "explain", "check", "passes", "export", "schema"),
-    "running": ("demo", "proof", "run", "continue", "review"),
-    "steering": (
+    "plan_commands": ("survey", "begin", "cells", "explain", "check", "passes", "export", "schema"),
+    "run_commands": ("demo", "proof", "run", "continue", "review"),
+    "steer_commands": (
         "status",
         "pause",
         "unpause",
@@ -66,7 +66,7 @@ def _options(
         bool, typer.Option("--version", help="Show the version.", is_eager=True, callback=_show_version)
     ] = False,
 ) -> None:
-    words.debug = debug
+    terminal_text.debug = debug
 
 
 def _add_commands(asked: str | None) -> None:
@@ -96,7 +96,7 @@ def main() -> None:
             show_problem(short_of_memory)
             sys.exit(1)
         _add_commands(asked)
-        if asked in (*_ROOMS["planning"], *_ROOMS["running"]):
+        if asked in (*_ROOMS["plan_commands"], *_ROOMS["run_commands"]):
             _ = lattice.open_plan  # loads USD, which takes an exception meanwhile for a fault of its own
         signals.end_in_order()
         code = _answered(lambda: app(standalone_mode=False))
@@ -112,8 +112,8 @@ def main() -> None:
 
 def _refusal(asked: str | None) -> lattice.LatticeError | None:
     """What is said where this process may not have the memory for a command."""
-    needed = limits.TO_TRACE if asked in (*_ROOMS["running"], "begin") else limits.TO_PLAN
-    if asked in (None, "schema", *_ROOMS["steering"]):
+    needed = limits.TO_TRACE if asked in (*_ROOMS["run_commands"], "begin") else limits.TO_PLAN
+    if asked in (None, "schema", *_ROOMS["steer_commands"]):
         needed = limits.TO_STEER
     try:
         limits.refuse_little_memory(limits.TO_CHECK if asked == "check" else needed)
@@ -136,7 +136,7 @@ def _answered(command: Callable[[], Any]) -> int:
             raise signals.asked
         return code if isinstance(code, int) else 0
     except lattice.LatticeError as problem:
-        if words.debug:
+        if terminal_text.debug:
             errors.print_exception()
         show_problem(problem)
         return 2 if isinstance(problem, lattice.PlanError) else 1
@@ -145,7 +145,7 @@ def _answered(command: Callable[[], Any]) -> int:
     except Exception as problem:
         if signals.asked is not None:  # a library made another error of it
             raise signals.asked from None
-        if words.debug:
+        if terminal_text.debug:
             raise
         message = getattr(problem, "format_message", None)
         if message is not None:  # a wrong option or argument

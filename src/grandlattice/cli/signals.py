@@ -31,7 +31,7 @@ asked: Ended | None = None
 
 
 def _set(handler: object) -> None:
-    """Handle signals so, but for those that whoever started us had ignored (as nohup does)."""
+    """Handle signals so, except those that were ignored when this process began (as under nohup)."""
     if threading.current_thread() is threading.main_thread():
         for number in _NUMBERS:
             if signal.getsignal(number) is not signal.SIG_IGN:

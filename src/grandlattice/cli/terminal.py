@@ -69,7 +69,7 @@ class Forgiving(io.TextIOBase):
         return getattr(self._stream, name)
 
     def _give_up(self) -> None:
-        """Write no more; what the stream still holds goes nowhere, so that nobody complains of it later."""
+        """Write no more; what the stream still holds is discarded, so that closing it raises nothing."""
         self._is_gone = True
         with suppress(OSError, ValueError):
             nowhere = os.open(os.devnull, os.O_WRONLY)

@@ -7,9 +7,9 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from grandlattice.demo.more import write_more
-from grandlattice.demo.plan import PLAN
-from grandlattice.demo.scene import write_scene
+from grandlattice.demo.demo_plan import PLAN
+from grandlattice.demo.demo_scene import write_scene
+from grandlattice.demo.more_plans import write_more
 
 PLAN_NAME = "orrery.lattice.yaml"
 

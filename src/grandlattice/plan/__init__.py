@@ -2,26 +2,26 @@
 
 Read in this order: `reader` (YAML with places), `including`, `unfolding` and `sweeps` (axes that
 write themselves), `schema` (what may stand in a plan, with `settings` and `edits`), `axes` and
-`lattice` (the matrix), `sayings` (who says what), `cells` (one cell) and `columns` (all of them),
-`naming` and `filing` (files).
+`lattice` (the matrix), `setting_layers` (who says what), `cell_maker` (one cell) and
+`setting_columns` (all of them), `file_names` and `file_index` (files).
 """
 
 from grandlattice.plan.addresses import cells_at
 from grandlattice.plan.axes import RESERVED, PrimFact, SceneFacts, distinct_names
-from grandlattice.plan.cells import Cell, CellMaker, CellSettings
-from grandlattice.plan.columns import settled
-from grandlattice.plan.edits import STRUCTURAL
-from grandlattice.plan.filing import Filing, Totals
+from grandlattice.plan.cell_maker import Cell, CellMaker, CellSettings
+from grandlattice.plan.edit_verbs import STRUCTURAL
+from grandlattice.plan.file_index import Filing, Totals
+from grandlattice.plan.file_names import FileNames, PlannedFile, Stamp, planned_files
 from grandlattice.plan.including import with_included
 from grandlattice.plan.lattice import Lattice, build_lattice
-from grandlattice.plan.naming import FileNames, PlannedFile, Stamp, planned_files
-from grandlattice.plan.ordering import running_order
 from grandlattice.plan.reader import Document, parse, read_document, yaml_writer
-from grandlattice.plan.sayings import PlacedEdit
+from grandlattice.plan.running_order import running_order
 from grandlattice.plan.schema import PlanModel
+from grandlattice.plan.setting_columns import settled
+from grandlattice.plan.setting_layers import PlacedEdit
 from grandlattice.plan.settings import Settings
+from grandlattice.plan.spelled_values import Frames, Length, Size
 from grandlattice.plan.validation import validate
-from grandlattice.plan.values import Frames, Length, Size
 
 __all__ = [
     "RESERVED", "STRUCTURAL", "Cell", "CellMaker", "CellSettings", "Document", "FileNames",

@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.errors import NoSuchCell, PlanError, nearest
-from grandlattice.plan.columns import Masks
 from grandlattice.plan.lattice import Lattice
+from grandlattice.plan.setting_columns import Masks
 
 Indices = NDArray[np.int64]
 

@@ -18,8 +18,8 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import ValidationError
 
+from grandlattice._support.filesystem import is_file
 from grandlattice.errors import NoSuchCell, Place, PlanError, nearest
-from grandlattice.filesystem import is_file
 from grandlattice.plan.reader import Document
 from grandlattice.plan.schema import Bundle, EachAxis, EachFile, EachVariant, PlanModel, SweepAxis
 from grandlattice.plan.settings import Settings
@@ -164,7 +164,7 @@ def _with_own(
     return [Option(o.name, o.value, (*o.said, *own.get(o.name, ()))) for o in options]
 
 
-Found = list[tuple[str, str, "Settings | None"]]  # name, value, what it says by itself
+Found = list[tuple[str, str, "Settings | None"]]  # name, value, settings it brings along
 
 
 def _each(

@@ -12,10 +12,10 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from grandlattice._support.filesystem import is_file
 from grandlattice.errors import PlanError, nearest
-from grandlattice.filesystem import is_file
 from grandlattice.plan.reader import Document, read_document
-from grandlattice.plan.values import shortened
+from grandlattice.plan.spelled_values import shortened
 
 SHARED = ("words", "select", "materials", "qualities", "own-passes", "takes", "renderers", "require")
 _MOST_FILES = 100

@@ -16,47 +16,14 @@ from numpy.typing import NDArray
 
 from grandlattice.errors import NoSuchCell, Place, PlanError, nearest
 from grandlattice.plan.axes import AxisTable, SceneFacts, axis_tables
-from grandlattice.plan.columns import Masks, block_of, settled
 from grandlattice.plan.reader import Document
-from grandlattice.plan.sayings import Saying, Sayings
 from grandlattice.plan.schema import AddRule, AtRule, DropRule, KeepRule, PlanModel
+from grandlattice.plan.setting_columns import Masks, RuleAt, block_of, settled
+from grandlattice.plan.setting_layers import Saying, Sayings
 
 _MOST_PLACES = 20_000_000
 _MOST_AXES = 60
 FRAME = "frame"
-
-
-@dataclass(frozen=True)
-class RuleAt:
-    """An `at` rule ready to be asked: for each axis which entries match, None for any."""
-
-    saying: Saying
-    masks: Masks
-    number: int
-    place: Place
-
-    @cached_property
-    def _sets(self) -> tuple[tuple[int, frozenset[int]], ...]:
-        """For each axis the rule names, the entries that match."""
-        return tuple(
-            (a, frozenset(np.flatnonzero(mask).tolist()))
-            for a, mask in enumerate(self.masks)
-            if mask is not None
-        )
-
-    def among(self, columns: Sequence[NDArray[np.int64]]) -> NDArray[np.bool_]:
-        """Which of many cells match, by their entries on each axis; (N,) bool."""
-        inside = np.ones(len(columns[0]) if columns else 1, bool)
-        for a, mask in enumerate(self.masks):
-            if mask is not None:
-                inside &= mask[columns[a]]
-        return inside
-
-    def matches(self, entries: Sequence[int]) -> bool:
-        for a, allowed in self._sets:  # a loop is twice as fast as all() here  # noqa: SIM110
-            if entries[a] not in allowed:
-                return False
-        return True
 
 
 @dataclass(frozen=True)
@@ -123,7 +90,7 @@ class Lattice:
         return len(self.positions) + len(self.added)
 
     def everything_said(self) -> Iterator[Saying]:
-        """What is said of any cell, whoever says it."""
+        """Everything said of any cell, by defaults, axes, rules and added cells."""
         yield self.sayings.defaults
         for options in self.sayings.options:
             yield from options

@@ -14,8 +14,8 @@ from pydantic import BaseModel, BeforeValidator, Discriminator, Field, Tag, mode
 from pydantic.json_schema import SkipJsonSchema
 from pydantic_core import PydanticCustomError
 
-from grandlattice.plan.edits import WRONG, AnyEdit, branches
-from grandlattice.plan.running import CommandRenderer, RunBlock
+from grandlattice.plan.edit_verbs import WRONG, AnyEdit, branches
+from grandlattice.plan.run_block import CommandRenderer, RunBlock
 from grandlattice.plan.settings import (
     LengthText,
     Number,

@@ -20,7 +20,7 @@ from pydantic import (
 from pydantic_core import PydanticCustomError, core_schema
 
 from grandlattice.errors import nearest
-from grandlattice.plan.values import (
+from grandlattice.plan.spelled_values import (
     PAPERS,
     Clamp,
     Frames,
@@ -101,7 +101,7 @@ def as_list(value: object) -> list[object]:
 
 
 def _check_pass(value: object) -> str:
-    """A name that a pass may have; whether there is one, `sayings` knows."""
+    """A name that a pass may have; whether there is one, `setting_layers` knows."""
     name = str(value)
     if not re.fullmatch(r"[+-]?\w[\w.*-]*", name):
         raise ValueError(f"there is no pass {name!r}. {nearest(name.lstrip('+-'), PASSES)}")

@@ -10,7 +10,7 @@ from typing import Any
 
 from grandlattice.plan.sweeps import sweep_entries
 
-MADE = "entries of the sweep"  # where `unfolded` puts what a sweep made; nobody can type that
+MADE = "entries of the sweep"  # where `unfolded` puts what a sweep made; it cannot be typed in a plan
 _OWN = ("sweep", "each", "among", "with")
 _TEMPLATES = ("output", "label")
 

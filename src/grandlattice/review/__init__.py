@@ -1,12 +1,5 @@
 """Looking at what was made: contact sheets.  They are loaded when they are asked for."""
 
-from typing import TYPE_CHECKING
+import lazy_loader
 
-from grandlattice.loading import on_demand
-
-if TYPE_CHECKING:
-    from grandlattice.review.contact import contact_sheets
-
-__getattr__, __dir__ = on_demand(__name__, {"contact": ("contact_sheets",)})
-
-__all__ = ["contact_sheets"]
+__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

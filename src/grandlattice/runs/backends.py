@@ -22,13 +22,13 @@ from typing import Any, Protocol
 
 import psutil
 
+from grandlattice._support.processes import signals_held, without_main_script
 from grandlattice.errors import LatticeError, WorkerError
 from grandlattice.runs.events import Event, Failed, Finished, Progress, Returned, UnderWay
-from grandlattice.runs.order import Probe, Shop, Taken, TaskResult, WorkOrder
 from grandlattice.runs.tasks import Task
-from grandlattice.runs.work import Workshop
+from grandlattice.runs.work_order import Probe, Shop, Taken, TaskResult, WorkOrder
 from grandlattice.runs.worker import end_of, end_with_children, explained, work_for
-from grandlattice.spawning import signals_held, without_main_script
+from grandlattice.runs.workshop import Workshop
 from grandlattice.tracer import Stopped
 
 _PROBING = 120.0  # seconds a worker may take to answer a probe
@@ -66,7 +66,7 @@ class Backend(Protocol):
     def probe(self, probes: Sequence[Probe]) -> list[Taken | None]:
         """Measure what cells take, as many at a time as there are seats; None for what went wrong.
 
-        Before the first task; whoever probed has the scene at hand then.
+        Before the first task; workers that probed have the scene open then.
         """
         ...
 
@@ -218,7 +218,7 @@ class Processes:
         return 0
 
     def _seat(self) -> int:
-        """Who takes the next task; beyond the seats there are, somebody new."""
+        """Who takes the next task; beyond the present seats, a new worker."""
         return next(k for k in range(len(self._seats) + 1) if k not in self._busy)
 
     def probe(self, probes: Sequence[Probe]) -> list[Taken | None]:
@@ -330,7 +330,7 @@ class Processes:
         except (EOFError, OSError):
             worker.process.join(5.0)
             del self._busy[worker.number]
-            end_with_children(worker.seen)  # a renderer it had begun has nobody to draw for
+            end_with_children(worker.seen)  # the result of a renderer it had begun is not wanted any more
             problem = _died(doing.task, worker.process.exitcode)
             return Failed(doing.task, worker.number, problem, log=worker.said())
         worker.spoken = True

@@ -8,8 +8,8 @@ from collections import defaultdict
 from collections.abc import Callable
 
 from grandlattice.plan import Cell
-from grandlattice.plan.running import Budget
-from grandlattice.plan.values import time_of
+from grandlattice.plan.run_block import Budget
+from grandlattice.plan.spelled_values import time_of
 from grandlattice.runs.tasks import Task
 
 

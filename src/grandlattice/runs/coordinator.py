@@ -19,8 +19,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from grandlattice._support.readable import duration, size
 from grandlattice.errors import DiskFull, LatticeError, OutputError, WorkerError
-from grandlattice.readable import duration, size
 from grandlattice.runs.backends import Backend
 from grandlattice.runs.budgets import Spending
 from grandlattice.runs.events import (
@@ -35,11 +35,11 @@ from grandlattice.runs.events import (
     UnderWay,
 )
 from grandlattice.runs.membership import Membership
-from grandlattice.runs.room import Room
+from grandlattice.runs.memory_room import Room
+from grandlattice.runs.orders import obey
 from grandlattice.runs.run import Run
 from grandlattice.runs.run_record import RunRecord
 from grandlattice.runs.schedule import Patience
-from grandlattice.runs.steering import obey
 from grandlattice.runs.tasks import Task
 
 _LOOK_EVERY = 0.25  # seconds between two looks around
@@ -342,7 +342,7 @@ class _Full:
 @contextmanager
 def _interrupts(coordinator: Coordinator) -> Iterator[None]:
     """Ctrl-C once finishes the tasks under way, twice gives them up; SIGTERM gives them up at once, and
-    is obeyed within seconds; SIGHUP, where nobody had it ignored (nohup), is like Ctrl-C."""
+    is obeyed within seconds; SIGHUP, unless it is ignored (nohup), is like Ctrl-C."""
     if threading.current_thread() is not threading.main_thread():
         yield
         return

@@ -19,12 +19,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from grandlattice._support.readable import many
 from grandlattice.errors import LedgerError
-from grandlattice.readable import many
 from grandlattice.runs.ledger import Ledger
-from grandlattice.runs.order import Probe, Taken
 from grandlattice.runs.tasks import Task, TaskList
-from grandlattice.runs.work import kind_of
+from grandlattice.runs.work_order import Probe, Taken
+from grandlattice.runs.workshop import kind_of
 
 _LOOKED_AT = 60  # tasks that stand for all
 _PROBING = 0.5, 6.0  # seconds of probing, at least and at most, …
@@ -79,7 +79,7 @@ def estimate(
     Parameters
     ----------
     further : frames are taken to their full quality, whatever their `seconds` say.
-    probing : renders small pictures of cells, by as many workers as there are; None where nobody may.
+    probing : renders small pictures of cells, by all workers; None where probing is not allowed.
     """
     if not len(todo):
         return None

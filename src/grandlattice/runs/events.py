@@ -1,4 +1,4 @@
-"""What happens in a run, as records: whoever draws, notes or steers it reads these and nothing else."""
+"""What happens in a run, as records: code that draws, records or steers it reads these and nothing else."""
 
 from __future__ import annotations
 
@@ -6,8 +6,8 @@ import time
 from dataclasses import dataclass, field
 
 from grandlattice.errors import LatticeError
-from grandlattice.runs.order import TaskResult
 from grandlattice.runs.tasks import Task
+from grandlattice.runs.work_order import TaskResult
 
 
 @dataclass(frozen=True)

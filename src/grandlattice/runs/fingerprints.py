@@ -13,11 +13,11 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from grandlattice.filesystem import is_file
+from grandlattice._support.filesystem import is_file
 from grandlattice.plan import Cell, PlanModel, PlannedFile
-from grandlattice.plan.cells import CellSettings
-from grandlattice.plan.sayings import PlacedEdit
-from grandlattice.stage.scene import file_digest
+from grandlattice.plan.cell_maker import CellSettings
+from grandlattice.plan.setting_layers import PlacedEdit
+from grandlattice.stage.opened_scene import file_digest
 from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import known_pass
 

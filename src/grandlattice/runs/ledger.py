@@ -24,7 +24,7 @@ from numpy.typing import NDArray
 
 from grandlattice.errors import LedgerError
 from grandlattice.runs.ledger_file import LedgerFile
-from grandlattice.tables.ledger import FROM_FILES, PAST
+from grandlattice.tables.ledger_columns import FROM_FILES, PAST
 
 WAITING, RUNNING, DONE, FAILED, DROPPED = "waiting", "running", "done", "failed", "dropped"
 
@@ -291,7 +291,7 @@ class Ledger(LedgerFile):
     # --- orders --------------------------------------------------------------------------------
 
     def give_order(self, verb: str, details: Mapping[str, Any]) -> int:
-        """Leave an order for whoever carries the run out; returns its number."""
+        """Leave an order for the coordinator of the run; returns its number."""
         with self.open() as connection:
             cursor = connection.execute(
                 "INSERT INTO orders (at, verb, details) VALUES (?, ?, ?)",
@@ -300,7 +300,7 @@ class Ledger(LedgerFile):
             return int(cursor.lastrowid or 0)
 
     def orders(self) -> list[tuple[int, Any, Any]]:
-        """Orders that have no answer yet: number, verb and details, as somebody wrote them."""
+        """Orders that have no answer yet: number, verb and details, as they were written."""
         with self.open() as connection:
             rows = connection.execute("SELECT id, verb, details FROM orders WHERE answer IS NULL ORDER BY id")
             return rows.fetchall()
@@ -313,7 +313,7 @@ class Ledger(LedgerFile):
             )
 
     def answer_to(self, order: int) -> tuple[str, bool] | None:
-        """What came of an order, and whether it was refused; None as long as nobody has taken it."""
+        """What came of an order, and whether it was refused; None until the run has taken it."""
         with self.open() as connection:
             row = connection.execute("SELECT answer, refused FROM orders WHERE id = ?", (order,)).fetchone()
         return None if row is None or row[0] is None else (str(row[0]), bool(row[1]))

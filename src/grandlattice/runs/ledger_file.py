@@ -12,9 +12,9 @@ from collections.abc import Iterator
 from contextlib import closing, contextmanager, suppress
 from pathlib import Path
 
+from grandlattice._support.filesystem import is_on_network
 from grandlattice.errors import DiskFull, LatticeError, LedgerBusy, LedgerError, LedgerLost
-from grandlattice.filesystem import is_on_network
-from grandlattice.tables.ledger import (
+from grandlattice.tables.ledger_columns import (
     FROM_FILES,
     LEDGER,
     REPLACED,
@@ -39,7 +39,7 @@ class LedgerFile:
 
     Attributes
     ----------
-    patience : seconds to wait for somebody else who writes.
+    patience : seconds to wait for another program that writes.
     """
 
     def __init__(self, file: Path, heir_of: Path | None = None) -> None:
@@ -60,7 +60,7 @@ class LedgerFile:
         DiskFull
             When there is no room to write.
         LedgerBusy
-            When somebody else holds it for longer than `patience`.
+            When another program holds it for longer than `patience`.
         LedgerLost
             When it is damaged, or no ledger.
         LedgerError
@@ -166,7 +166,7 @@ class LedgerFile:
         return "\n".join(before), "\n".join(after)
 
     def wait_at_most(self, seconds: float) -> None:
-        """Wait this long at most for somebody else who writes, from now on."""
+        """Wait this long at most for another program that writes, from now on."""
         self.patience = seconds
         if self._connection is not None:
             self._connection.execute(f"PRAGMA busy_timeout = {round(seconds * 1000)}")

@@ -1,7 +1,7 @@
 """The process of an outside renderer: begun, listened to, and ended with everything it started.
 
 It has a session of its own: what it sends to its process group does not reach us, and a Ctrl-C in
-our terminal does not reach it.  A note of it lies in its exchange folder, so that whoever cleans up
+our terminal does not reach it.  A note of it lies in its exchange folder, so that a run that cleans up
 after a worker that was killed ends the renderer too.
 """
 
@@ -55,7 +55,7 @@ class RendererProcess:
         threading.Thread(target=self._read, daemon=True).start()
 
     def lines(self, every: float) -> Iterator[str]:
-        """What it says, line by line, until it has ended; an empty text where nothing came for
+        """Lines of its output, until it has ended; an empty text where nothing came for
         `every` seconds.
 
         A helper that it leaves behind may hold our pipe open; that is not waited for.

@@ -15,7 +15,7 @@ from grandlattice.plan import cells_at
 from grandlattice.runs.events import Failed, Finished
 from grandlattice.runs.fingerprints import TaskFile
 from grandlattice.runs.ledger import Ledger
-from grandlattice.runs.outlook import Outlook
+from grandlattice.runs.remaining import Outlook
 from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import TaskList
 from grandlattice.tables.formats import FORMATS
@@ -43,9 +43,10 @@ class Run:
         ``budget`` or ``full`` (a disk); empty where nothing did.
     spent : how that is said.
     left : frames that did not begin.
-    wanted_next : plans somebody asked for meanwhile, to come after this one.
+    wanted_next : plans that were added meanwhile, to come after this one.
     notes : what else there is to say, such as notices that could not be sent.
     estimate : what it was expected to take.
+    compiler : which compiler made the kernels of its tracer; empty where none is needed.
     owner : the id of its plan's ledger, which its pictures carry.
     ledger_aside : where a ledger went that could not be read; a new one was begun.
     """
@@ -57,6 +58,7 @@ class Run:
     fixed: tuple[str, ...] = ()
     number: int = 0
     owner: str = ""
+    compiler: str = ""
     signal: int = 0
     estimate: Estimate | None = None
     ledger_aside: Path | None = None
@@ -87,7 +89,7 @@ class Run:
 
     @property
     def interrupted(self) -> bool:
-        """Whether somebody stopped it before the end."""
+        """Whether it was stopped before the end."""
         return self.ended_by == "interrupted" or (self.left > 0 and self.ended_by == "stopped")
 
     @property

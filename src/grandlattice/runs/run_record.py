@@ -1,6 +1,6 @@
 """What a run tells its ledger: gathered, written a few times a second, kept if the file is lost.
 
-Somebody else may hold the ledger, damage it, take it away or put another in its place.  The run goes on:
+Another program may hold the ledger, damage it, take it away or put another in its place.  The run goes on:
 news is kept until it can be written, and a ledger that is lost is begun anew from what the run has made.
 """
 
@@ -20,12 +20,12 @@ from numpy.typing import NDArray
 from grandlattice.errors import DiskFull, LatticeError, LedgerLost
 from grandlattice.runs.events import Failed, Finished, UnderWay
 from grandlattice.runs.ledger import DONE, FAILED, RUNNING, WAITING, FileRecord
-from grandlattice.runs.parts import new_attempt, parts_of
 from grandlattice.runs.run import Run
 from grandlattice.runs.tasks import Task
+from grandlattice.runs.temporary_files import new_attempt, parts_of
 
 _WRITE_EVERY = 0.2  # seconds that news is gathered
-_BUSY_WITHIN = 0.3  # seconds the run stands still, at most, for a ledger that somebody else holds
+_BUSY_WITHIN = 0.3  # seconds the run stands still, at most, for a ledger that another program holds
 _BUSY_FOR = 2.0  # seconds until that is tried again
 _AT_THE_END = 60.0  # seconds the end of a run waits for it
 _IN_A_HURRY = 1.0  # the same where the system wants the run gone
@@ -99,9 +99,9 @@ class RunRecord:
 
     def _begin_run(self) -> None:
         run, guess = self._run, self._run.estimate
-        said: dict[str, float] = {}
+        said: dict[str, Any] = {"compiler": run.compiler}
         if guess is not None:
-            said = {"estimate_low": guess.low, "estimate": guess.seconds, "estimate_high": guess.high}
+            said |= {"estimate_low": guess.low, "estimate": guess.seconds, "estimate_high": guess.high}
         run.number = self._ledger.begin_run(
             self._workers, len(run.outlook.todo), platform.node(), os.getpid(), **said
         )
@@ -240,7 +240,7 @@ class RunRecord:
         except LedgerLost:
             self._mended_now()
         except LatticeError:
-            pass  # somebody else holds it, for one; it is tried again soon
+            pass  # held by another program, for example; it is tried again soon
 
     def _mended_now(self) -> bool:
         """Begin a lost ledger anew, with all that this run has made; the pictures know the rest.

@@ -11,10 +11,10 @@ from dataclasses import dataclass, fields, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from grandlattice.compiled import cache_folder
+from grandlattice._support.user_cache import cache_folder
 from grandlattice.errors import NoSuchCell, RunError, nearest
 from grandlattice.runs.ledger import DONE, DROPPED, FAILED, RUNNING, WAITING, Ledger
-from grandlattice.runs.steering import is_under_way
+from grandlattice.runs.writer_lock import is_under_way
 
 if TYPE_CHECKING:
     import pandas

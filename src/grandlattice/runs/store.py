@@ -15,10 +15,10 @@ from contextlib import suppress
 from pathlib import Path, PurePosixPath
 from typing import Protocol
 
+from grandlattice._support.filesystem import is_link, lineage, links_among
 from grandlattice.errors import DiskFull, ImageError, OutputError
-from grandlattice.filesystem import is_link, lineage, links_among
-from grandlattice.runs.parts import is_part, new_attempt, part_of
 from grandlattice.runs.renderer_process import end_noted_process
+from grandlattice.runs.temporary_files import is_part, new_attempt, part_of
 
 
 class Store(Protocol):

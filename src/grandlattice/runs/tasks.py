@@ -20,7 +20,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.plan import Cell, CellMaker, CellSettings, FileNames, Lattice, PlanModel, planned_files
-from grandlattice.plan.ordering import changes, urgent_first
+from grandlattice.plan.running_order import changes, urgent_first
 from grandlattice.runs.fingerprints import Fingerprints, TaskFile
 
 Frames = Iterable[int] | Literal["first"] | None

@@ -16,9 +16,9 @@ from typing import Any
 
 import psutil
 
+from grandlattice._support.processes import leave_signals_to_coordinator
 from grandlattice.errors import LatticeError, WorkerError
-from grandlattice.runs.order import Probe, Shop, TaskResult, WorkOrder
-from grandlattice.spawning import leave_signals_to_coordinator
+from grandlattice.runs.work_order import Probe, Shop, TaskResult, WorkOrder
 from grandlattice.tracer import Stopped
 
 _REPORT_EVERY = 0.15  # seconds between two reports of progress
@@ -124,7 +124,7 @@ def _make_way() -> None:
 
 
 def _end_with_coordinator(parent: int) -> None:
-    """A worker whose coordinator was killed has nobody to work for."""
+    """End this worker and its children when its coordinator was killed."""
     while os.getppid() == parent:
         time.sleep(0.5)
     end_with_children(psutil.Process())

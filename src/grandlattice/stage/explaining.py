@@ -14,12 +14,12 @@ from typing import Any
 from pxr import Gf, Sdf, Usd, UsdShade, Vt
 from pydantic import BaseModel
 
+from grandlattice._support.readable import number
 from grandlattice.plan import Cell, CellMaker, PlacedEdit, PlanModel
-from grandlattice.readable import number
-from grandlattice.stage.composing import Note
-from grandlattice.stage.drafting import Drafting
-from grandlattice.stage.scene import Scene, quiet_usd
-from grandlattice.stage.selecting import HELPERS
+from grandlattice.stage.edit_authoring import Drafting
+from grandlattice.stage.edit_stage import Note
+from grandlattice.stage.opened_scene import Scene, quiet_usd
+from grandlattice.stage.selection import HELPERS
 
 _NOTHING = "–"
 _OURS = {

@@ -14,8 +14,8 @@ from pxr import Gf, Sdf, Usd, UsdGeom, UsdRender, UsdUtils
 
 from grandlattice.errors import OutputError
 from grandlattice.plan import Cell, PlanModel
-from grandlattice.stage.drafting import Drafting, root_layer
-from grandlattice.stage.scene import ENDINGS, Scene, quiet_usd
+from grandlattice.stage.edit_authoring import Drafting, root_layer
+from grandlattice.stage.opened_scene import ENDINGS, Scene, quiet_usd
 
 Product = tuple[str, int, str, tuple[str, ...]]
 """A file of the cell: path, frame, format, passes."""

@@ -11,10 +11,10 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 from pxr import Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdSkel
 
-from grandlattice.stage.layered import is_layered
-from grandlattice.stage.lighting import KINDS, is_point, light_radiance
-from grandlattice.stage.looks import input_value, is_known_surface, surface_of
+from grandlattice.stage.layered_surfaces import is_layered
+from grandlattice.stage.light_reading import KINDS, is_point, light_radiance
 from grandlattice.stage.prim_types import PrimType
+from grandlattice.stage.surface_reading import input_value, is_known_surface, surface_of
 
 _SUBSURFACE = ("subsurface", "subsurface_weight")
 _UNREAD_WEIGHTS = {

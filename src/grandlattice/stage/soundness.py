@@ -7,8 +7,8 @@ from pathlib import Path
 
 from pxr import Ar, Sdf, Usd, UsdGeom, UsdUtils
 
+from grandlattice._support.filesystem import is_file, is_there
 from grandlattice.errors import Place, SceneError
-from grandlattice.filesystem import is_file, is_there
 
 _INSTANCER = "PointInstancer"
 _DEEPEST = 1000  # prims below one another; bounds are worked out by recursion

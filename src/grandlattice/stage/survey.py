@@ -9,12 +9,12 @@ from pathlib import Path
 import numpy as np
 from pxr import Ar, Sdf, Usd, UsdGeom, UsdLux, UsdShade
 
-from grandlattice.filesystem import is_file
-from grandlattice.stage.lighting import KINDS, camera_aspect, camera_stops, light_radiance
-from grandlattice.stage.looks import unknown_surface
+from grandlattice._support.filesystem import is_file
+from grandlattice.stage.light_reading import KINDS, camera_aspect, camera_stops, light_radiance
 from grandlattice.stage.omissions import omitted_of
+from grandlattice.stage.opened_scene import Scene, quiet_usd
 from grandlattice.stage.prim_types import type_of
-from grandlattice.stage.scene import Scene, quiet_usd
+from grandlattice.stage.surface_reading import unknown_surface
 
 Corner = tuple[float, float, float]
 

@@ -11,9 +11,9 @@ import math
 import numpy as np
 
 from grandlattice.tables.passes import RANKS
+from grandlattice.tracer.kernel_memory import float32s, int32s, load, row_sums, scatter_to, store
 from grandlattice.tracer.lanes import LANES, all_lanes, inner, lane_numbers, where
-from grandlattice.tracer.memory import float32s, int32s, load, row_sums, scatter_to, store
-from grandlattice.tracer.stream import (
+from grandlattice.tracer.path_state import (
     ALBEDO,
     ALPHA,
     CAPACITY,
@@ -40,7 +40,7 @@ FILM = np.dtype(
         ("width", "i8"), ("left", "i8"), ("top", "i8"),  # which part of the whole picture it is
         # Addresses of float32 pixels: sums over samples …
         ("beauty", "i8"),
-        # … and, 0 where nobody asks, the depth of the nearest sample of each pixel: +inf before the first
+        # … and, 0 without a pass of it, the depth of the nearest sample of each pixel: +inf before the first
         # sample, `NOTHING` where there was nothing, and negative where all that is known is something
         # clear that turned the path away.
         ("depth", "i8"),

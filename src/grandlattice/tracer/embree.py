@@ -23,11 +23,22 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any, NamedTuple
 
-import llvmlite.binding
 import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.errors import TracerError
+from grandlattice.tracer.compiling.native import add_symbol
+from grandlattice.tracer.deferred_symbols import of_outside
+from grandlattice.tracer.kernel_memory import (
+    float32s,
+    int32s,
+    int64s,
+    load,
+    load_rows,
+    store,
+    store_columns,
+    uint32s,
+)
 from grandlattice.tracer.lanes import (
     LANES,
     all_lanes,
@@ -37,17 +48,6 @@ from grandlattice.tracer.lanes import (
     lowest_bit,
     mask_of,
     where,
-)
-from grandlattice.tracer.later import of_outside
-from grandlattice.tracer.memory import (
-    float32s,
-    int32s,
-    int64s,
-    load,
-    load_rows,
-    store,
-    store_columns,
-    uint32s,
 )
 
 # mypy: disable-error-code="no-untyped-def"
@@ -113,7 +113,7 @@ def library() -> ctypes.CDLL:
         function.argtypes, function.restype = arguments, result
     for name in ("rtcIntersect1", "rtcOccluded1", "rtcIntersect16"):
         address = ctypes.cast(getattr(lib, name), ctypes.c_void_p).value
-        llvmlite.binding.add_symbol(name, address)
+        add_symbol(name, address or 0)
     return lib
 
 

@@ -13,10 +13,10 @@ import psutil
 from numpy.typing import NDArray
 
 from grandlattice.errors import TracerError
-from grandlattice.snapshot import Camera
+from grandlattice.scene_records import Camera
 from grandlattice.tables.passes import RANKS
 from grandlattice.tracer.batches import NOTHING
-from grandlattice.tracer.ids import ranked_ids
+from grandlattice.tracer.id_layout import ranked_ids
 
 
 @dataclass(frozen=True, eq=False)

@@ -1,13 +1,13 @@
 """The path tracer: for each pixel and sample, one path, and every pass from that same path.
 
 At each vertex light is gathered in two ways, by aiming at lights and by following the scattered
-direction, see `shading` and `gathering`.
+direction, see `shading` and `direct_lighting`.
 
 Where a path goes never depends on light: it ends by its throughput, its directions come from
 materials alone, and light shapes block nothing: what one hides from the camera is a mark of the path, and
 what that gathers afterwards is not shown.  Only the choice of shadow rays looks at lights.
 
-Paths travel in a stream (see `stream`): each round takes sixteen neighbours of it one vertex further
+Paths travel in a stream (see `path_state`): each round takes sixteen neighbours of it one vertex further
 (see `lanes`), and those that go on are packed together at the front of another for the next round.
 """
 
@@ -16,16 +16,14 @@ from __future__ import annotations
 import numpy as np
 
 from grandlattice.tracer.batches import FILM, develop, line_up
+from grandlattice.tracer.direct_lighting import MOST_PASSES_THROUGH, catch, light_behind, light_met
 from grandlattice.tracer.embree import CAMERA, OTHER, closest_hits
-from grandlattice.tracer.gathering import MOST_PASSES_THROUGH, catch, light_behind, light_met
+from grandlattice.tracer.first_hit import centre_of
+from grandlattice.tracer.kernel_memory import float32s, int32s, load, record
 from grandlattice.tracer.lanes import LANES, all_lanes, any_of, count_of, inner, lane_numbers, where
 from grandlattice.tracer.lens import LENS, shoot
-from grandlattice.tracer.lights import FAR
-from grandlattice.tracer.memory import float32s, int32s, load, record
-from grandlattice.tracer.sampling import filter_offset, on_disk, pair, pixel_seed
-from grandlattice.tracer.seen import centre_of
-from grandlattice.tracer.shading import shade
-from grandlattice.tracer.stream import (
+from grandlattice.tracer.light_sampling import FAR
+from grandlattice.tracer.path_state import (
     COLUMN,
     LINE,
     SAMPLE,
@@ -36,13 +34,15 @@ from grandlattice.tracer.stream import (
     load_path,
     shutter_time,
 )
+from grandlattice.tracer.sampling import filter_offset, on_disk, pair, pixel_seed
+from grandlattice.tracer.shading import shade
 from grandlattice.tracer.vectors import add
 from grandlattice.tracer.vertices import CATCHES, SCENE, of_placements
 
 # mypy: disable-error-code="no-untyped-def"
 
 # Dimensions of the sample sequence: the picture's own; those of the steps of a path follow, see `shading`.
-_FILTER, _LENS = 0, 1  # 2 is `seen`'s
+_FILTER, _LENS = 0, 1  # 2 is that of `first_hit`
 
 
 OPTIONS = np.dtype(

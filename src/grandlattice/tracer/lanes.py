@@ -6,21 +6,20 @@ plain numbers spread over all of them.  What a branch was for one path is a choi
 `where(test, a, b)`; a real branch asks `any_of(test)`.  What the words mean stands in
 `compiling.kinds`.
 
-How lanes come from memory and go back is in `memory`.  Lanes that are switched off still compute:
-their indices must be in range.  No lane ever looks at its neighbour, so a path is the same whoever
+How lanes come from memory and go back is in `kernel_memory`.  Lanes that are switched off still compute:
+their indices must be in range.  No lane ever looks at its neighbour, so a path is the same whichever path
 travels beside it.
 """
 
 from __future__ import annotations
 
-from grandlattice.tracer.later import inner as inner
-from grandlattice.tracer.later import words
+from grandlattice.tracer.deferred_symbols import inner as inner, words
 
 LANES = 16
 
 all_lanes, any_of, bits_of, count_of, lane_numbers, logarithm = words(
-    "kinds", "all_lanes any_of bits_of count_of lane_numbers logarithm"
+    "lane_types", "all_lanes any_of bits_of count_of lane_numbers logarithm"
 )
 lowest_bit, mask_of, number_in, power, to_floats, to_ints, where = words(
-    "kinds", "lowest_bit mask_of number_in power to_floats to_ints where"
+    "lane_types", "lowest_bit mask_of number_in power to_floats to_ints where"
 )

@@ -10,9 +10,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from grandlattice.errors import Place, TracerError
-from grandlattice.snapshot import Camera
+from grandlattice.scene_records import Camera
+from grandlattice.tracer.kernel_memory import Pinned, float32s
 from grandlattice.tracer.lanes import inner, to_floats, to_ints, where
-from grandlattice.tracer.memory import Pinned, float32s
 from grandlattice.tracer.sampling import filter_table, sine_and_cosine
 from grandlattice.tracer.vectors import add, dot, normalized, scale, subtract, to_world, triple
 

@@ -7,10 +7,10 @@ from collections.abc import Mapping
 import numpy as np
 from numpy.typing import NDArray
 
-from grandlattice.snapshot import Snapshot
+from grandlattice.scene_records import Snapshot
 from grandlattice.tracer.batches import NOTHING
+from grandlattice.tracer.kernel_memory import Pinned
 from grandlattice.tracer.lens import Sensor, make_lens, project
-from grandlattice.tracer.memory import Pinned
 
 
 def motion(

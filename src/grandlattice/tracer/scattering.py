@@ -25,9 +25,9 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from grandlattice.compiled import kernel_folder
+from grandlattice.tracer.compiling.kernel_cache import kernel_folder
+from grandlattice.tracer.kernel_memory import float32s, load_rows
 from grandlattice.tracer.lanes import any_of, inner, to_floats, to_ints, where
-from grandlattice.tracer.memory import float32s, load_rows
 from grandlattice.tracer.sampling import cosine_direction, sine_and_cosine
 from grandlattice.tracer.vectors import choose, dot, largest, normalized
 

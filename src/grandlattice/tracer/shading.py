@@ -8,24 +8,22 @@ from __future__ import annotations
 
 import math
 
-from grandlattice.tracer.gathering import BLACK, SeenAs, Shaded, gather, glow_weight, limited
-from grandlattice.tracer.glass import Clear, past_clear
+from grandlattice.tracer.clear_surfaces import Clear, past_clear
+from grandlattice.tracer.direct_lighting import BLACK, SeenAs, Shaded, gather, glow_weight, limited
+from grandlattice.tracer.first_hit import record_first
+from grandlattice.tracer.kernel_memory import float32s, int32s
 from grandlattice.tracer.lanes import all_lanes, any_of, inner, logarithm, mask_of, where
 from grandlattice.tracer.lens import pixel_width_at
-from grandlattice.tracer.lights import FAR
-from grandlattice.tracer.materials import (
+from grandlattice.tracer.light_passes import credit, credit_lit
+from grandlattice.tracer.light_sampling import FAR
+from grandlattice.tracer.material_table import (
     Spot,
     bumps_by_second,
     see_through,
     sharp_at,
     surface_at,
 )
-from grandlattice.tracer.memory import float32s, int32s
-from grandlattice.tracer.sampling import pair
-from grandlattice.tracer.scattering import lobes_of, reflectance, sample_direction, scatter
-from grandlattice.tracer.seen import record_first
-from grandlattice.tracer.shares import credit, credit_lit
-from grandlattice.tracer.stream import (
+from grandlattice.tracer.path_state import (
     ALBEDO,
     CAPACITY,
     DIRECTION,
@@ -44,6 +42,8 @@ from grandlattice.tracer.stream import (
     share_of,
     shown,
 )
+from grandlattice.tracer.sampling import pair
+from grandlattice.tracer.scattering import lobes_of, reflectance, sample_direction, scatter
 from grandlattice.tracer.vectors import (
     add,
     choose,
@@ -96,7 +96,7 @@ def _spot(scene, lens, path, vertex, dimension):
 
 @inner
 def _first_matt(room, options, path):
-    """What of a path's first scattering was diffuse; of no meaning before it, and where nobody asks."""
+    """Diffuse fraction of the first bounce of a path.  Undefined before it, or when no pass needs it."""
     if options.share_count == 0:
         return 0.0 * path.time
     return kept(room, FIRST_MATT, path)

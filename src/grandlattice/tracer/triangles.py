@@ -12,8 +12,8 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from grandlattice.snapshot import Geometry, Matrix
-from grandlattice.tracer.memory import aligned_words
+from grandlattice.scene_records import Geometry, Matrix
+from grandlattice.tracer.kernel_memory import aligned_words
 from grandlattice.tracer.vertices import normal_matrices
 
 _AT_ONCE = 1 << 16  # triangles or points in double precision

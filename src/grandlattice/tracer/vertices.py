@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.tracer.embree import triangle_met
+from grandlattice.tracer.kernel_memory import aligned_words, float32s, int32s, load_rows
 from grandlattice.tracer.lanes import all_lanes, any_of, inner, to_floats, to_ints, where
-from grandlattice.tracer.memory import aligned_words, float32s, int32s, load_rows
 from grandlattice.tracer.vectors import (
     add,
     along,

@@ -11,8 +11,15 @@ from typing import Any
 
 from grandlattice.errors import Place
 from grandlattice.plan import PlacedEdit
-from grandlattice.stage.composing import Draft
-from grandlattice.stage.edits import materials, structure, sun, transforms, values, visibility
+from grandlattice.stage.edit_stage import Draft
+from grandlattice.stage.edits import (
+    assigning,
+    attribute_values,
+    structure,
+    sun_aiming,
+    transforms,
+    visibility,
+)
 
 Author = Callable[[Draft, Any, Place], None]
 
@@ -25,10 +32,10 @@ STRUCTURE: dict[str, Author] = {
 LOOKS: dict[str, Author] = {
     "hide": visibility.hide, "show": visibility.show, "only": visibility.only,
     "matte": visibility.state("matte"), "unseen": visibility.state("unseen"),
-    "catch": visibility.state("catch"), "assign": materials.assign, "set": values.set_values,
-    "multiply": values.multiply_values, "move": transforms.move, "turn": transforms.turn,
+    "catch": visibility.state("catch"), "assign": assigning.assign, "set": attribute_values.set_values,
+    "multiply": attribute_values.multiply_values, "move": transforms.move, "turn": transforms.turn,
     "resize": transforms.resize, "move-to": transforms.move_to, "turn-to": transforms.turn_to,
-    "spin": transforms.spin, "link": values.link, "sun": sun.sun,
+    "spin": transforms.spin, "link": attribute_values.link, "sun": sun_aiming.sun,
 }  # fmt: skip
 
 

@@ -10,12 +10,12 @@ from typing import Any
 
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux
 
+from grandlattice._support.filesystem import is_file
 from grandlattice.errors import EditError, Place, nearest
-from grandlattice.filesystem import is_file
-from grandlattice.stage.composing import Draft
+from grandlattice.stage.edit_stage import Draft
+from grandlattice.stage.edits.attribute_values import set_value
 from grandlattice.stage.edits.transforms import point_of
-from grandlattice.stage.edits.values import set_value
-from grandlattice.stage.scene import resolved, usd_layer
+from grandlattice.stage.opened_scene import resolved, usd_layer
 
 _LIGHTS = {
     "sphere": UsdLux.SphereLight, "rect": UsdLux.RectLight, "disk": UsdLux.DiskLight,

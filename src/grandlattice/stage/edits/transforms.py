@@ -12,8 +12,8 @@ from typing import Any
 from pxr import Gf, Usd, UsdGeom
 
 from grandlattice.errors import EditError, Place
-from grandlattice.stage.composing import Draft
-from grandlattice.stage.selecting import topmost
+from grandlattice.stage.edit_stage import Draft
+from grandlattice.stage.selection import topmost
 
 _START = Usd.TimeCode.EarliestTime()
 _PURPOSES = [UsdGeom.Tokens.default_, UsdGeom.Tokens.render]

@@ -9,9 +9,9 @@ from pxr import Sdf, Usd, UsdGeom
 
 from grandlattice.errors import Place
 from grandlattice.stage.attributes import is_light
-from grandlattice.stage.composing import Draft
-from grandlattice.stage.lighting import light_prims
-from grandlattice.stage.selecting import HELPERS
+from grandlattice.stage.edit_stage import Draft
+from grandlattice.stage.light_reading import light_prims
+from grandlattice.stage.selection import HELPERS
 
 STATE = "lattice:state"  # matte, unseen or catch, for a prim and everything below it
 

@@ -10,7 +10,7 @@ from typing import Protocol
 
 from pxr import Usd, UsdGeom
 
-from grandlattice.snapshot import Geometry
+from grandlattice.scene_records import Geometry
 from grandlattice.stage.shapes.curves import CurvesSource
 from grandlattice.stage.shapes.meshes import MeshSource
 from grandlattice.stage.shapes.primitives import PRIMITIVES, PrimitiveSource

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pxr import Usd, UsdGeom
 
-from grandlattice.snapshot import Geometry
+from grandlattice.scene_records import Geometry
 from grandlattice.stage.shapes.polygons import unit
 
 _AROUND, _STEPS = 8, 6  # corners of a ring; points of a cubic piece

@@ -13,8 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 from pxr import Sdf, Usd, UsdGeom
 
-from grandlattice.readable import many
-from grandlattice.snapshot import Geometry
+from grandlattice._support.readable import many
+from grandlattice.scene_records import Geometry
 from grandlattice.stage.shapes.polygons import smooth_normals, triangulated, turned_over, unit
 from grandlattice.stage.shapes.subdivision import (
     ENDLESS,

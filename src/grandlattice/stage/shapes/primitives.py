@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pxr import Usd, UsdGeom
 
-from grandlattice.snapshot import Geometry
+from grandlattice.scene_records import Geometry
 from grandlattice.stage.shapes.polygons import turned_over
 
 PRIMITIVES = (

@@ -2,7 +2,7 @@
 
 Left to itself numba optimises a function together with all that it calls, and makes machine code of
 it, before it begins with those that call it: what stands deep down is optimised dozens of times over,
-and machine code is made that nobody calls.  Of functions marked `inner` only types are found at first,
+and machine code is made that is never called.  Of functions marked `inner` only types are found at first,
 which is all that their callers ask; `writers` has their code written meanwhile.
 
 All that is known about numba's inside, but for types, stands in this file.
@@ -41,7 +41,7 @@ from numba.core.typed_passes import (
 )
 from numba.core.untyped_passes import FixupArgs
 
-from grandlattice.tracer.compiling import writers
+from grandlattice.tracer.compiling import code_writers
 
 
 class _NoMachineCode:
@@ -100,7 +100,7 @@ class Function(CPUCodeLibrary):  # type: ignore[misc]
         return module
 
     def get_pointer_to_function(self, name: str) -> int:
-        """Nobody goes there: numba wants a number to make a callable of."""
+        """An address that is never called; numba needs one to make a callable."""
         return 1
 
     @property
@@ -188,7 +188,7 @@ class _Promise(LoweringPass):  # type: ignore[misc]
 
     def run_pass(self, state: Any) -> bool:
         state.library.promise(state)
-        writers.hand_in(state.library)
+        code_writers.hand_in(state.library)
         return True
 
 
@@ -276,11 +276,6 @@ def answers_kept() -> Iterator[None]:
         yield
     finally:
         kind.get_call_type, ours.get_call_type = ask, ask_ours
-
-
-def outside(name: str, arguments: int) -> Any:
-    """A function of a library, which takes so many addresses and returns nothing."""
-    return types.ExternalFunction(name, types.void(*[types.intp] * arguments))
 
 
 _OURS = __name__.partition(".")[0]

@@ -1,0 +1,329 @@
+"""A plan on this machine: planning its tasks, carrying them out, showing them.
+
+`whole.Plan` hands over what it knows as a `Planned` and calls these functions and those of `checking`;
+they alone bring in tracer, image libraries and workers, which take a second to load.
+"""
+
+from __future__ import annotations
+
+import json
+import multiprocessing
+import os
+import platform
+import time
+from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+import psutil
+
+from grandlattice import review as reviewing
+from grandlattice._support.processes import signals_held, without_main_script
+from grandlattice.api.planned import Indices, Planned
+from grandlattice.checks import landing
+from grandlattice.errors import LedgerLost, PlanError, RunError, nearest
+from grandlattice.plan import (
+    CellSettings,
+    PlanModel,
+)
+from grandlattice.plan.run_block import RunBlock
+from grandlattice.runs import (
+    Backend,
+    Coordinator,
+    Estimate,
+    Event,
+    InPlace,
+    Ledger,
+    Outlook,
+    Patience,
+    Processes,
+    Run,
+    Spending,
+    TaskList,
+    WorkOrder,
+    estimate,
+    list_tasks,
+    look_again,
+    look_ahead,
+    sole_writer,
+)
+from grandlattice.runs.memory_room import Room, WorkerRoom
+from grandlattice.runs.notifications import Teller
+from grandlattice.runs.remaining import (
+    read_back,
+    refuse_what_stands_there,
+    write_down,
+)
+from grandlattice.runs.status import note_run
+from grandlattice.runs.tasks import Frames
+from grandlattice.runs.worker import end_with_children
+from grandlattice.stage import scene_files
+from grandlattice.tables.passes import PASSES, is_pass
+from grandlattice.tracer import chosen_compiler, compiler_failure, is_compiled, warm_up
+
+_TRIES_TO_NOTE = 5  # where a ledger is lost in the moment a run begins
+_LOOKED_AT = 60  # frames that stand for all
+_WORTH_A_PROBE = 3e6  # pixels × samples; some seconds of one processor
+_FOR_THE_LEDGER = 120.0  # seconds a run waits to begin while another program holds its ledger
+
+
+class Preparation:
+    """The tracer being compiled for this machine, unless that was done before; in a process of its own,
+    so that a process that only coordinates holds no kernel."""
+
+    def __init__(self) -> None:
+        self._process = None
+        if not is_compiled():
+            self._process = multiprocessing.get_context("spawn").Process(target=warm_up, daemon=True)
+            with without_main_script(), signals_held():
+                self._process.start()
+
+    def wait(self) -> None:
+        """Wait until it is compiled."""
+        if self._process is not None:
+            try:
+                self._process.join()
+            except BaseException:
+                self.cancel()
+                raise
+
+    def cancel(self) -> None:
+        """End it, as far as it came."""
+        if self._process is not None and self._process.pid is not None:
+            with suppress(psutil.Error):
+                end_with_children(psutil.Process(self._process.pid))
+
+
+def prepare_tracer() -> None:
+    """Compile the tracer for this machine, unless that was done before."""
+    Preparation().wait()
+
+
+def tasks(planned: Planned, indices: Indices, frames: Frames) -> TaskList:
+    """What a run carries out, in order.
+
+    Raises
+    ------
+    OutputError
+        When two pictures would have one file, or a name is impossible.
+    RunError
+        When there is nothing to carry out.
+    """
+    planned.filing(indices).refuse_collisions()
+    renderers = planned.model.renderers
+
+    def chunk_of(settings: CellSettings) -> int:
+        name = settings.renderer.split(" ")[0]
+        return renderers[name].chunk if name in renderers else 1
+
+    made = list_tasks(planned.ingredients, indices, frames, chunk_of)
+    if not made:
+        raise RunError("None of these cells has one of these frames.")
+    return made
+
+
+def outlook(planned: Planned, indices: Indices, frames: Frames, existing: str = "skip") -> Run:
+    """A run that has not begun: what it would do, and the files there are."""
+    ledger, store, filing = planned.ledger, planned.store, planned.filing(indices)
+    if ledger.planned_key() == planned.key(indices, frames) and existing != "replace":
+        listed, done = read_back(ledger, planned.ingredients)
+        seen = look_again(listed, done, ledger, store, filing)
+    else:
+        listed = tasks(planned, indices, frames)
+        seen = look_ahead(listed, ledger, store, filing, existing)
+    return Run(planned.output, ledger, seen, listed, planned.fixed)
+
+
+@dataclass(frozen=True)
+class Listeners:
+    """Who is told what: every event, what will be done before it begins, what that will cost."""
+
+    on_event: Callable[[Event], None] | None = None
+    on_outlook: Callable[[Outlook], None] | None = None
+    on_estimate: Callable[[Estimate], None] | None = None
+
+
+def run(
+    planned: Planned, indices: Indices, block: RunBlock, *, workers: int | None, threads: int | None,
+    frames: Frames, allow_missing: bool, listeners: Listeners, further: bool = False,
+) -> Run:  # fmt: skip
+    """Render what is not done yet; see `whole.Plan.run`."""
+    planned.store.refuse_unwritable()
+    where = planned.landing(indices)
+    landing.refuse_sources(where)
+    landing.refuse_links(where)
+    with sole_writer(planned.ledger):
+        planned.ledger.wait_at_most(_FOR_THE_LEDGER)
+        aside, begun = _looked_ahead(planned, indices, frames, block.existing)
+        if further:
+            begun.outlook = only_unfinished(begun)
+        begun.ledger_aside = aside
+        refuse_what_stands_there(begun.outlook, block.existing)
+        if listeners.on_outlook is not None:
+            listeners.on_outlook(begun.outlook)
+        todo = begun.outlook.todo
+        if not todo:
+            if planned.ledger.planned_key() == planned.key(indices, frames):
+                # What a killed run had made and not written down is done, whatever the ledger said.
+                planned.ledger.begin_again(begun.outlook.done.members)
+            planned.ledger.close()
+            return begun
+        if any_traced(planned.model, todo):
+            prepare_tracer()  # once, before several workers would each compile it
+            begun.compiler = chosen_compiler()
+            if compiler_failure():
+                begun.notes.append(
+                    f"The tracer was compiled in the plain way: the faster one failed ({compiler_failure()})."
+                )
+        planned.versions.remember()  # of the cells whose names speak of them
+        _note_whatever_happens(planned, begun, planned.key(indices, frames))
+        count = default_workers(block) if workers is None else workers
+        each = threads or block.threads or max(1, count // len(todo))
+        order = _order(planned, each, allow_missing, block.existing, begun.owner)
+        order = replace(order, further=further, compiler=begun.compiler)
+        # Workers measure the cost, and have the scene at hand then.
+        backend: Backend = (
+            Processes(order, min(count, len(todo)), gentle=block.gentle) if count > 0 else InPlace(order)
+        )
+        note_run(planned.ledger)
+        patience = Patience(
+            block.retries, stalled=block.stalled, limit=block.limit, memory=block.memory, room=block.room
+        )
+        told = Teller(block.notices, begun, planned.name, listeners.on_event)
+        try:
+            # A run of some seconds is not worth a probe.
+            worth_it = todo.work > _WORTH_A_PROBE and not order.model.renderers
+            probing = backend.probe if worth_it else None
+            begun.estimate = estimate(todo, count, order.threads, planned.ledger, probing, further=further)
+            if begun.estimate is not None and listeners.on_estimate is not None:
+                listeners.on_estimate(begun.estimate)
+            Coordinator(
+                begun, backend, patience, Spending(block.budget),
+                lambda: note_tasks(planned, begun, planned.key(indices, frames)), told,
+            ).carry_out(count)  # fmt: skip
+        finally:
+            backend.close()
+            told.end()
+        begun.notes += told.problems
+    return begun
+
+
+def forecast(begun: Run, workers: int) -> float | None:
+    """Seconds that what is left of a run will take; None where nothing is known of it."""
+    if not begun.outlook.todo:
+        return 0.0
+    found = estimate(begun.outlook.todo, workers, 1, begun.ledger, None)
+    return None if found is None else found.seconds
+
+
+def worker_room(planned: Planned, indices: Indices) -> WorkerRoom:
+    """How many workers fit into the memory that is free, for some of the cells spread over all."""
+    listed = tasks(planned, indices, "first")
+    chosen = np.unique(np.linspace(0, len(listed) - 1, min(_LOOKED_AT, len(listed))).astype(int))
+    room = Room(planned.ledger.peaks(platform.node()))
+    return room.for_workers([listed[int(k)] for k in chosen])
+
+
+def _looked_ahead(
+    planned: Planned, indices: Indices, frames: Frames, existing: str
+) -> tuple[Path | None, Run]:
+    """Where a ledger went that could not be read, also one that was lost meanwhile; and the run to be."""
+    aside = planned.ledger.heal()
+    for k in range(_TRIES_TO_NOTE):
+        try:
+            return aside, outlook(planned, indices, frames, existing)
+        except LedgerLost:
+            aside = _put_right(planned.ledger, again=k > 0) or aside
+    return aside, outlook(planned, indices, frames, existing)
+
+
+def _put_right(ledger: Ledger, *, again: bool) -> Path | None:
+    """Set a ledger aside that cannot be read, or `again` could not be used although it can; where it went."""
+    aside = ledger.heal(thoroughly=True)
+    if aside is None and again and ledger.file.exists():
+        aside = ledger.set_aside()
+    return aside
+
+
+def _note_whatever_happens(planned: Planned, begun: Run, key: str) -> None:
+    """Have the ledger know whose pictures come and which tasks; one that is lost meanwhile is begun anew.
+
+    Raises
+    ------
+    LatticeError
+        When it cannot be written.
+    """
+    ledger = planned.ledger
+    for k in range(_TRIES_TO_NOTE):
+        try:
+            begun.owner = begun.owner or ledger.id
+            note_tasks(planned, begun, key)
+            return
+        except LedgerLost:
+            begun.ledger_aside = _put_right(ledger, again=k > 0) or begun.ledger_aside
+            if begun.owner:
+                with suppress(LedgerLost):
+                    ledger.take_id(begun.owner)
+    note_tasks(planned, begun, key)
+
+
+def only_unfinished(run: Run) -> Outlook:
+    """Of a run what a time limit ended before it had all its samples."""
+    done, cut = run.outlook.done, run.ledger.unfinished()
+    traces = {trace for trace, _, _ in cut}
+    lost = np.zeros(len(done.columns.cells), bool)
+    numbers = [n for n in done.numbers if done.columns.traces[n].tobytes().hex() in traces]
+    for task in done.only(np.array(numbers, np.int64)):
+        for member in task.members:
+            lost[member.number] = (task.trace, member.cell.address, member.frame) in cut
+    return Outlook(done.narrowed(lost), done.narrowed(~lost))
+
+
+def _order(planned: Planned, threads: int, allow_missing: bool, existing: str, owner: str) -> WorkOrder:
+    keep = f"{planned.name}-kept/{time.strftime('%Y-%m-%d-%H%M%S')}" if existing == "keep-both" else None
+    files = tuple(
+        (path, found.st_size, found.st_mtime_ns)
+        for path in scene_files(planned.scene)
+        for found in (path.stat(),)
+    )
+    return WorkOrder(
+        planned.model, planned.folder, planned.scene.file.resolve(), planned.output, planned.name, threads,
+        allow_missing, planned.fixed, owner, keep=keep, scene_files=files,
+    )  # fmt: skip
+
+
+def note_tasks(planned: Planned, run: Run, key: str) -> None:
+    """Have the ledger know the tasks of a run, and which of them wait."""
+    if planned.ledger.planned_key() == key:
+        planned.ledger.begin_again(run.outlook.done.members)
+    else:
+        about = {"axes": json.dumps([axis.name for axis in planned.lattice.axes])}
+        write_down(run.tasks, run.outlook, key, planned.ledger, about)
+
+
+def any_traced(model: PlanModel, todo: TaskList) -> bool:
+    """Whether the embedded tracer may be needed."""
+    return not model.renderers or any(task.first.settings.renderer == "tracer" for task in todo[:200])
+
+
+def default_workers(block: RunBlock) -> int:
+    """What the plan says, or all processors but those it spares, one if it does not say."""
+    if block.workers is not None:
+        return block.workers
+    spare = 1 if block.spare is None else block.spare
+    return max(1, (os.cpu_count() or 1) - spare)
+
+
+def review(
+    planned: Planned, indices: Indices, size: tuple[int, int], pass_name: str | None = None
+) -> list[Path]:
+    """Write the contact sheets of what is rendered, or of one of its passes; returns their files."""
+    own = planned.model.own_kinds
+    if pass_name is not None and not is_pass(pass_name) and pass_name not in own:
+        raise PlanError(f"There is no pass {pass_name}. {nearest(pass_name, [*own, *PASSES])}")
+    title = planned.name.replace("-", " ").replace("_", " ")
+    name = f"{planned.name}-sheet" + (f"-{pass_name}" if pass_name else "")
+    chosen = tasks(planned, indices, None)
+    return reviewing.contact_sheets(title, chosen, planned.output, name, size, pass_name, own)

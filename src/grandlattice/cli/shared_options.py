@@ -1,0 +1,146 @@
+"""Arguments and options that commands share, and what they mean."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+import grandlattice as lattice
+from grandlattice.cli.terminal_text import quoted
+
+PlanFile = Annotated[
+    Path | None,
+    typer.Argument(
+        metavar="[PLAN]",
+        help="The plan, or a queue of plans; may be left out where the folder holds just one.",
+        show_default=False,
+    ),
+]
+At = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--at",
+        help="Only these cells: light=noon,evening or noon//all/Wide. May be repeated.",
+        show_default=False,
+    ),
+]
+SetOf = Annotated[
+    list[str] | None,
+    typer.Option("--set-of", help="Only cells of this named set. May be repeated.", show_default=False),
+]
+SetOption = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--set", help="A setting for this call, such as samples=64. May be repeated.", show_default=False
+    ),
+]
+Into = Annotated[
+    Path | None, typer.Option("--into", help="Another output folder than the plan's own.", show_default=False)
+]
+AllowMissing = Annotated[
+    bool, typer.Option("--allow-missing", help="Render fallback colours where textures are missing.")
+]
+AsJson = Annotated[bool, typer.Option("--json", help="Print JSON for programs to read.")]
+SceneFile = Annotated[Path, typer.Argument(metavar="SCENE", help="A .usd, .usda, .usdc or .usdz file.")]
+PlanFiles = Annotated[
+    list[Path] | None,
+    typer.Argument(
+        metavar="[PLAN]",
+        help="Plans and queues, carried out one after the other; may be left out where there is just one.",
+        show_default=False,
+    ),
+]
+
+
+Existing = Annotated[
+    str | None,
+    typer.Option(
+        "--existing", help="Files that are there: skip, replace, keep-both or refuse.", show_default=False
+    ),
+]
+Until = Annotated[
+    str | None,
+    typer.Option("--until", help="Begin no frame after this time of day: 07:00.", show_default=False),
+]
+Conduct = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--run",
+        help="Another key of the plan's run: block, such as memory=8GB, threads=4 or gentle=true; "
+        "budget.core-hours=5. May be repeated.",
+        show_default=False,
+    ),
+]
+
+
+def conduct_of(existing: str | None, until: str | None, conduct: list[str] | None) -> dict[str, Any]:
+    """What a call says of `run:`."""
+    said: dict[str, Any] = {} if existing is None else {"existing": existing}
+    budget: dict[str, Any] = {} if until is None else {"until": until}
+    for text in conduct or ():
+        key, equals, value = text.partition("=")
+        if not equals:
+            raise lattice.PlanError(f"--run {text} gives no value.", cure="write it --run threads=4")
+        if key.startswith("budget."):
+            budget[key.removeprefix("budget.")] = value
+        else:
+            said[key] = value.split(",") if key in ("wait", "after") else value
+    return {**said, "budget": budget} if budget else said
+
+
+def open_plan(plan: Path | None, settings: list[str] | None = None) -> lattice.Plan:
+    """The one plan meant; a queue of several is refused."""
+    queue = open_queue([plan] if plan is not None else None, settings)
+    if len(queue) > 1:
+        raise lattice.PlanError(
+            "This is about one plan, and the queue has several.", cure="name one of its plans"
+        )
+    return queue.steps[0].plan
+
+
+def open_queue(
+    plans: list[Path] | None, settings: list[str] | None = None, at: list[str] | None = None,
+    sets: list[str] | None = None,
+) -> lattice.Queue:  # fmt: skip
+    """The plans meant and which of their cells, with settings of this call laid over them."""
+    queue = lattice.open_queue(*(plans or [lattice.find_queue(Path.cwd())]))
+    given = _given(settings)
+    if given:
+        queue = queue.override(**given)
+    return queue.narrowed(at or (), sets or ())
+
+
+def _given(settings: list[str] | None) -> dict[str, Any]:
+    given: dict[str, Any] = {}
+    for text in settings or ():
+        key, equals, value = text.partition("=")
+        if not equals:
+            raise lattice.PlanError(f"--set {text} gives no value.", cure="write it --set samples=64")
+        given[key] = value.split(",") if key in ("passes", "format") else value
+    return given
+
+
+def read_frames(text: str | None) -> list[int] | None:
+    """The frames of --frames."""
+    if text is None:
+        return None
+    try:
+        return list(lattice.read_frames(text).numbers or ())
+    except ValueError as problem:
+        raise lattice.PlanError(f"--frames: {problem}.") from None
+
+
+def arguments(
+    plans: Sequence[Path | None] = (), at: list[str] | None = None, sets: list[str] | None = None,
+    settings: list[str] | None = None, into: Path | None = None,
+) -> str:  # fmt: skip
+    """Plans, cells, settings and folder as they stood on the command line, for the next command."""
+    words = [quoted(plan) for plan in plans if plan is not None]
+    words += [f"--at {quoted(text)}" for text in at or ()]
+    words += [f"--set-of {quoted(text)}" for text in sets or ()]
+    words += [f"--set {quoted(text)}" for text in settings or ()]
+    words += [f"--into {quoted(into)}"] if into is not None else []
+    return "".join(f" {word}" for word in words)

@@ -1,0 +1,36 @@
+"""The names of the package, listed once: `lazy_loader` loads each when it is asked for."""
+
+from .colour import (
+    displays as displays,
+    find_display as find_display,
+    to_display as to_display,
+)
+from .false_colour import (
+    colours_of as colours_of,
+    scale_of as scale_of,
+    with_legend as with_legend,
+)
+from .image_files import (
+    MARK as MARK,
+    Channels as Channels,
+    copy_with_marks as copy_with_marks,
+    inspect_image as inspect_image,
+    read_channels as read_channels,
+    read_facts as read_facts,
+    read_image as read_image,
+    read_mark as read_mark,
+    read_marks as read_marks,
+    write_display as write_display,
+    write_exr as write_exr,
+    write_hdr as write_hdr,
+    write_thumbnail as write_thumbnail,
+)
+from .pass_display import (
+    range_of as range_of,
+    show_pass as show_pass,
+)
+from .sheet_layout import (
+    Frame as Frame,
+    make_sheets as make_sheets,
+    with_label as with_label,
+)

@@ -1,0 +1,5 @@
+"""The names of the package, listed once: `lazy_loader` loads each when it is asked for."""
+
+from .contact_sheet import (
+    contact_sheets as contact_sheets,
+)

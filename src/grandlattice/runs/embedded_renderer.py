@@ -1,0 +1,329 @@
+"""The embedded tracer as a renderer: compose a cell, read the scene at a frame, trace it.
+
+The scene is opened once; task after task only what differs is read again.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor, wait
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+from zipfile import BadZipFile
+
+import numpy as np
+from numpy.typing import NDArray
+from pxr import Ar
+
+from grandlattice.errors import ImageError, Place, SceneError
+from grandlattice.images import range_of, read_image
+from grandlattice.plan import Cell, CellSettings
+from grandlattice.plan.schema import OwnLight, OwnOcclusion
+from grandlattice.runs.tasks import Task
+from grandlattice.runs.temporary_files import unfinished_file
+from grandlattice.runs.work_order import Rendered, StopSignal, Taken, Told, WorkOrder
+from grandlattice.scene_records import Camera, Material, Snapshot
+from grandlattice.stage import CellStage, Scene, Snapshotter, read_asset
+from grandlattice.tracer import Film, OwnPass, Sensor, Tracer, TraceSettings, Unfinished, image_files
+
+_PROBE_WIDTH = 128  # pixels
+_MEASURED_AT = 5  # frames of a cell that are looked at for the range of a pass
+_MOST_IMAGES = 1 << 30  # bytes of images kept for cells to come
+_SO_FAR = ("taken", "clean", "number", "rays", "seconds")
+
+
+class EmbeddedRenderer:
+    """Draws with the embedded tracer.
+
+    Parameters
+    ----------
+    order : what the tasks have in common.
+    scene : opened.
+    """
+
+    def __init__(self, order: WorkOrder, scene: Scene) -> None:
+        self._order = order
+        self._stage = CellStage(scene, order.model, order.folder)
+        self._snapshots = Snapshotter(self._stage)
+        self._tracer = Tracer(order.threads)
+        self._store = order.store
+        self._finished: list[str] = []
+        self._stops = 0.0  # of the camera of the last frame
+        self._measured: dict[object, tuple[tuple[float, float], ...]] = {}
+        self._images: dict[str, tuple[float, NDArray | None]] = {}
+        self._readers = ThreadPoolExecutor(max(order.threads, 2))
+        self._on_their_way: dict[str, Future[NDArray | None]] = {}
+
+    @property
+    def accepts_nan(self) -> bool:
+        return False
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        return tuple(f"{prim}: {what}" for prim, what, _ in self._stage.notes)
+
+    def render(
+        self, task: Task, progress: Told | None = None, stop: StopSignal | None = None
+    ) -> list[Rendered]:
+        rendered = [
+            Rendered(frame, self._trace(task, frame, progress, stop), stops=self._stops)
+            for frame in task.frames
+        ]
+        if self._order.further:
+            self._finished = [self._place(task, each.frame) for each in rendered]
+        return rendered
+
+    def done(self) -> None:
+        for place in self._finished:
+            self._store.remove(place)
+        self._finished = []
+
+    def _trace(self, task: Task, frame: int, progress: Told | None, stop: StopSignal | None) -> Film:
+        cell = task.first
+        settings = cell.settings
+        snapshot = self.snapshot(cell, frame, later="motion" in task.passes)
+        self._stops = snapshot.camera.stops
+        return self._tracer.trace(
+            snapshot,
+            self.images_for(snapshot, cell),
+            _sensor(snapshot, settings),
+            replace(_how(settings, snapshot), seconds=None if self._order.further else settings.seconds),
+            task.passes,
+            progress,
+            stop,  # type: ignore[arg-type]
+            begun=self._begun(task, frame),
+            own=self.own(cell, snapshot),
+            keep=lambda unfinished: self._keep(task, frame, unfinished),
+        )
+
+    # --- frames that a time limit ended ----------------------------------------------------------
+
+    def _keep(self, task: Task, frame: int, unfinished: Unfinished) -> None:
+        """Put a picture away as far as it came, beside the others of the plan."""
+        told: dict[str, Any] = dict(unfinished.sums)
+        for name in _SO_FAR:
+            told[f"so far {name}"] = getattr(unfinished, name)
+
+        def write(path: Path) -> None:
+            with path.open("wb") as stream:
+                np.savez(stream, **told)
+
+        self._store.put(self._place(task, frame), write, task.attempt)
+
+    def _begun(self, task: Task, frame: int) -> Unfinished | None:
+        """What was put away of a picture; it is traced from the start where that is gone or broken."""
+        if not self._order.further:
+            return None
+        try:
+            with np.load(self._store.path(self._place(task, frame))) as kept:
+                sums = {name: kept[name] for name in kept.files if not name.startswith("so far ")}
+                taken, clean, number, rays, seconds = (kept[f"so far {name}"] for name in _SO_FAR)
+        except (OSError, ValueError, KeyError, BadZipFile):
+            return None
+        return Unfinished(sums, taken, clean, int(number), int(rays), float(seconds))
+
+    def _place(self, task: Task, frame: int) -> str:
+        return unfinished_file(self._order.plan_name, task.trace, frame)
+
+    def snapshot(self, cell: Cell, frame: int, *, later: bool = False) -> Snapshot:
+        """A cell's edits laid over the scene, and the scene at a frame.
+
+        Parameters
+        ----------
+        later : also where everything is at the next frame, for the pass of motion.
+        """
+        if cell.settings.camera is None:
+            raise SceneError(
+                f"{cell.address} has no camera.",
+                cure="set camera: under defaults, or add an axis with each: cameras",
+            )
+        self._stage.switch(cell.edits)
+        settings = cell.settings
+        shutter = None if settings.shutter is None else (-0.5 * settings.shutter, 0.5 * settings.shutter)
+        snapshot = self._snapshots.take(
+            cell.settings.camera, frame, settings.subdivision, shutter,
+            later or "motion" in settings.passes, self._read_ahead,
+        )  # fmt: skip
+        return replace(snapshot, camera=_focused(snapshot.camera, cell.settings, snapshot.metres_per_unit))
+
+    def probe(self, cell: Cell, frame: int) -> Taken:
+        """What a cell takes here, from small pictures of different samples.
+
+        What is read and built once, whatever comes after it, is not counted: the first picture is
+        followed by one of the cell's next frame, as tasks follow each other.
+        """
+        settings = cell.settings
+        size = settings.size.scaled(min(1.0, _PROBE_WIDTH / settings.size.width))
+        few, more = min(2, settings.samples), min(8, settings.samples)
+        pixels = size.width * size.height
+
+        def seconds(snapshot: Snapshot, samples: int) -> float:
+            sensor = replace(_sensor(snapshot, settings), width=size.width, height=size.height, region=None)
+            how = replace(_how(settings, snapshot), samples=samples)
+            images = self.images_for(snapshot, cell)
+            return self._tracer.trace(
+                snapshot, images, sensor, how, settings.passes, own=self.own(cell, snapshot)
+            ).seconds
+
+        seconds(self.snapshot(cell, frame), few)
+        started = time.perf_counter()
+        snapshot = self.snapshot(cell, next((f for f in settings.frames if f > frame), frame))
+        seconds(snapshot, few)
+        both = time.perf_counter() - started
+        # What a pixel costs besides its samples is about what one of them costs.
+        sample = seconds(snapshot, more) / (more + 1)
+        return max(0.0, both - sample * (few + 1)), sample / pixels, sample / pixels
+
+    def glance(self, cell: Cell) -> NDArray[np.float64]:
+        """The luminance of a tiny picture of a cell's first frame, (H, W), exposure in it; 1 is white.
+
+        Where something catches shadow its alpha counts as light: such a picture is black by design.
+        """
+        settings = cell.settings
+        snapshot = self.snapshot(cell, settings.frames[0])
+        width = 64 if settings.size.width >= settings.size.height else 40
+        height = max(8, min(80, round(width * settings.size.height / settings.size.width)))
+        film = self._tracer.trace(
+            snapshot, self.images_for(snapshot, cell),
+            replace(_sensor(snapshot, settings), width=width, height=height, region=None),
+            TraceSettings(samples=16, seed=settings.seed, bounces=min(settings.bounces, 4)),
+        )  # fmt: skip
+        beauty = film.passes["beauty"]
+        luminance = np.asarray(beauty[..., :3] @ (0.2126, 0.7152, 0.0722), np.float64)
+        luminance *= 2.0**settings.exposure * (
+            2.0**snapshot.camera.stops if settings.camera_exposure else 1.0
+        )
+        if any(item.catches for item in snapshot.items):
+            luminance = np.maximum(luminance, beauty[..., 3])
+        return luminance
+
+    def measure(self, cell: Cell, name: str, look: str) -> tuple[tuple[float, float], ...]:
+        """The range of a pass over all frames of a cell, from small pictures of some of them.
+
+        Parameters
+        ----------
+        look : what kind of data it is, see `images.show_pass`.
+        """
+        key = (cell.address, cell.settings.frames, name)
+        if key not in self._measured:
+            frames = cell.settings.frames
+            chosen = np.unique(np.linspace(0, len(frames) - 1, min(_MEASURED_AT, len(frames))).astype(int))
+            pictures = [self._small(cell, frames[k], name) for k in chosen]
+            self._measured[key] = range_of(pictures, look)
+        return self._measured[key]
+
+    def _small(self, cell: Cell, frame: int, name: str) -> NDArray[np.float32]:
+        """A pass of a small picture of a cell."""
+        settings, snapshot = cell.settings, self.snapshot(cell, frame)
+        size = settings.size.scaled(min(1.0, _PROBE_WIDTH / settings.size.width))
+        sensor = replace(_sensor(snapshot, settings), width=size.width, height=size.height, region=None)
+        how = replace(_how(settings, snapshot), samples=4, noise=None, seconds=None, denoise=False)
+        images = self.images_for(snapshot, cell)
+        return self._tracer.trace(
+            snapshot, images, sensor, how, (name,), own=self.own(cell, snapshot)
+        ).passes[name]
+
+    def own(self, cell: Cell, snapshot: Snapshot) -> dict[str, OwnPass]:
+        """The passes of the plan's own that a cell asks for.
+
+        Raises
+        ------
+        EditError
+            When the lights of one cannot be found.
+        """
+        found: dict[str, OwnPass] = {}
+        wanted = {name: self._order.model.own_passes.get(name) for name in cell.settings.passes}
+        for name, own in wanted.items():
+            if isinstance(own, OwnOcclusion):
+                found[name] = OwnPass("occlusion", radius=own.radius.in_units(snapshot.metres_per_unit))
+            elif isinstance(own, OwnLight):
+                found[name] = OwnPass("light", self._stage.lights_of(name, own, snapshot))
+        return found
+
+    def images_for(self, snapshot: Snapshot, cell: Cell) -> Mapping[str, NDArray | None]:
+        """Every image a snapshot needs, None for those that are missing and may be."""
+        images, wanted = {}, image_files(snapshot.materials, snapshot.lights)
+        coming = [self._coming(file) for file in wanted]
+        wait(self._on_their_way.values())  # also for those of a cell that came to nothing
+        self._on_their_way = {}
+        read = [each.result() for each in coming]
+        for (file, texture), image in zip(wanted.items(), read, strict=True):
+            if image is None and not self._order.allow_missing:
+                raise SceneError(
+                    f"{cell.address} lacks the image {file or 'of this texture'}.",
+                    place=Place(prim=texture.prim),
+                    cure="put the file back, or allow its fallback colour with --allow-missing",
+                )
+            images[file] = image
+        self._forget(set(images))
+        return images
+
+    def _read_ahead(self, materials: Sequence[Material]) -> None:
+        """Begin to read the images of materials."""
+        for file in image_files(materials):
+            self._coming(file)
+
+    def _coming(self, file: str) -> Future[NDArray | None]:
+        """An image that is read, or will have been."""
+        if file not in self._on_their_way:
+            self._on_their_way[file] = self._readers.submit(self._image, file)
+        return self._on_their_way[file]
+
+    def _forget(self, needed: set[str]) -> None:
+        """Let go of images that were not needed for longest, where there are too many."""
+        for file in needed & self._images.keys():
+            self._images[file] = self._images.pop(file)  # the last needed stand last
+        held = sum(image.nbytes for _, image in self._images.values() if image is not None)
+        for file in [name for name in self._images if name not in needed]:
+            if held <= _MOST_IMAGES:
+                return
+            _, image = self._images.pop(file)
+            held -= image.nbytes if image is not None else 0
+
+    def _image(self, file: str) -> NDArray | None:
+        """An image, kept until its file changes; None when it is missing or none."""
+        outer = Path(Ar.SplitPackageRelativePathOuter(file)[0] if "[" in file else file)
+        try:
+            changed = outer.stat().st_mtime
+        except OSError:
+            return None
+        known = self._images.get(file)
+        if known is None or known[0] != changed:
+            try:
+                packaged = read_asset(file) if "[" in file else None
+                image = read_image(file, packaged) if "[" not in file or packaged else None
+            except ImageError:
+                image = None
+            self._images[file] = known = changed, image
+        return known[1]
+
+
+def _sensor(snapshot: Snapshot, settings: CellSettings) -> Sensor:
+    return Sensor(
+        snapshot.camera, settings.size.width, settings.size.height, settings.fit == "crop", settings.region,
+        settings.projection, settings.eyes.in_units(snapshot.metres_per_unit),
+    )  # fmt: skip
+
+
+def _how(settings: CellSettings, snapshot: Snapshot) -> TraceSettings:
+    return TraceSettings(
+        samples=settings.samples,
+        noise=settings.noise,
+        seed=settings.seed,
+        bounces=settings.bounces,
+        clamp=settings.clamp_nits(snapshot.camera.stops),
+        show_background=settings.background == "sky",
+        denoise=settings.denoise,
+    )
+
+
+def _focused(camera: Camera, settings: CellSettings, metres_per_unit: float) -> Camera:
+    """The camera with the cell's own f-number and distance in focus."""
+    if settings.fstop is not None:
+        radius = camera.focal_length / (2.0 * settings.fstop) if settings.fstop > 0 else 0.0
+        camera = replace(camera, lens_radius=radius)
+    if settings.focus is not None:
+        camera = replace(camera, focus_distance=settings.focus.in_units(metres_per_unit))
+    return camera

@@ -1,0 +1,214 @@
+"""Rendered frames into files, with what they are in their metadata, each whole or absent."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from functools import cache, partial
+from importlib.metadata import version
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BaseModel
+
+from grandlattice import images
+from grandlattice.plan import Cell
+from grandlattice.runs.fingerprints import TaskFile
+from grandlattice.runs.ledger import FileRecord, coordinates_text
+from grandlattice.runs.tasks import Member, Task
+from grandlattice.runs.work_order import Rendered, WorkOrder
+from grandlattice.tables.formats import FORMATS
+from grandlattice.tables.passes import known_pass
+from grandlattice.tracer import Film, hashes
+
+Measure = Callable[[Cell, str, str], tuple[tuple[float, float], ...]]
+"""Ranges of a cell's pass, by its name and its look; see `images.range_of`."""
+
+_RANGED = ("distance", "place", "amount", "lux")
+
+
+class Filer:
+    """Writes the files of tasks.
+
+    Parameters
+    ----------
+    order : what the tasks have in common.
+    measure : what a pass shows at either end of its scale, in all frames of a cell.
+    """
+
+    def __init__(self, order: WorkOrder, measure: Measure) -> None:
+        self._order, self._measure = order, measure
+        self._store = order.store
+
+    def put(self, task: Task, member: Member, rendered: Rendered) -> list[FileRecord]:
+        """Write every file of a member of a task.
+
+        Raises
+        ------
+        OutputError
+            When one cannot be written.
+        """
+        records = []
+        for file in member.files:
+            path = file.planned.path
+            mark = images.read_mark(self._store.path(path), "fingerprint") if self._order.keep else None
+            if self._order.keep and mark != file.fingerprint:
+                self._store.keep(path, self._order.keep)
+            write = partial(self._write, file=file, cell=member.cell, rendered=rendered)
+            size = self._store.put(path, write, task.attempt)
+            records.append(self._record(member.cell, file, size, rendered.film, task))
+        return records
+
+    def _write(self, path: Path, file: TaskFile, cell: Cell, rendered: Rendered) -> None:
+        film = _of_eye(rendered.film, file.planned.eye)
+        settings, kind = cell.settings, file.planned.format
+        metadata = self._metadata(cell, file, film)
+        if rendered.stops and settings.camera_exposure:
+            metadata[f"{images.MARK}camera stops"] = round(rendered.stops, 6)
+        ppi = settings.size.ppi
+        whole = set(file.planned.passes) == set(settings.passes) and not file.planned.eye
+        if FORMATS[kind].layered and rendered.original is not None and whole:
+            images.copy_with_marks(rendered.original, path, metadata)
+            return
+        if FORMATS[kind].layered:
+            options = settings.files.exr
+            layers = [
+                images.Channels(
+                    (told := known_pass(name, self._order.model.own_kinds)).channels, film.passes[name],
+                    told.exact or options.passes.get(name, options.depth) == "float",
+                )
+                for name in file.planned.passes
+            ]  # fmt: skip
+            for name in file.planned.passes:
+                if name in film.names:
+                    metadata |= id_marks(name, film.names[name])
+            half = options.depth == "half" or "half" in options.passes.values()
+            left, top = (settings.region or (0, 0))[:2]
+            whole_size = (settings.size.width, settings.size.height)
+            within = (left, top, *whole_size) if settings.region else None
+            images.write_exr(path, layers, metadata, half=half, ppi=ppi, within=within)
+            return
+        (name,) = file.planned.passes
+        values = film.passes[name]
+        if not FORMATS[kind].displayed:
+            colour = values[..., :3] if values.shape[2] >= 3 else np.repeat(values[..., :1], 3, axis=2)
+            images.write_hdr(path, colour, metadata)
+            return
+        stops = settings.exposure + (rendered.stops if settings.camera_exposure else 0.0)
+        pixels, marks = self._shown(cell, kind, name, values, stops)
+        metadata |= marks
+        if settings.label:
+            words = [f"{axis} {entry}" for axis, entry in cell.coordinates.items()]
+            figures = f"frame {file.planned.frame}   {film.samples} samples   {film.seconds:.1f} s"
+            pixels = images.with_label(
+                pixels, cell.name or "   ".join(words) or self._order.plan_name, figures
+            )
+        deep = getattr(settings.files, kind)
+        bits = int(deep.depth) if FORMATS[kind].deep else 8
+        images.write_display(
+            path, pixels, metadata, kind=kind, bits=bits, quality=settings.files.jpg.quality, ppi=ppi
+        )
+
+    def _shown(
+        self, cell: Cell, kind: str, name: str, values: NDArray[np.float32], stops: float
+    ) -> tuple[NDArray[np.float32], dict[str, str | int | float]]:
+        """A pass as it is displayed, and what its file says of that."""
+        settings = cell.settings
+        if name == "beauty":
+            return images.to_display(values, settings.display, stops), {}
+        look = known_pass(name, self._order.model.own_kinds).look
+        ranges: tuple[tuple[float, float], ...] = ()
+        if look in _RANGED:
+            given = getattr(settings.files, kind).range
+            ranges = (given,) * (3 if look == "place" else 1) if given else self._measure(cell, name, look)
+        told = " ".join(f"{low:g} {high:g}" for low, high in ranges)
+        pixels = images.show_pass(values, look, ranges, settings.display, stops)
+        return pixels, {f"{images.MARK}shown": f"{name} as {look} {told}".strip()}
+
+    def _metadata(self, cell: Cell, file: TaskFile, film: Film) -> dict[str, str | int | float]:
+        edits = "; ".join(f"{p.edit.verb} {_as_typed(p.edit.body)} ({p.source})" for p in cell.edits)
+        facts: dict[str, str | int | float] = {
+            "plan": self._order.plan_name,
+            "scene": self._order.scene.name,
+            "cell": cell.address,
+            "frame": file.planned.frame,
+            "camera": cell.settings.camera or "",
+            "edits": edits,
+            "samples": film.samples,
+            "seed": cell.settings.seed,
+            "seconds": round(film.seconds, 3),
+            "rays": film.rays,
+            "denoised": int(film.denoised),
+            "versions": _versions(),
+            "fingerprint": file.fingerprint,
+            "owner": self._order.owner,
+        }
+        stamp = file.planned.stamp
+        if stamp is not None:
+            facts["version"] = f"{stamp.version} {stamp.date} {stamp.content}"
+        if file.planned.eye:
+            facts["eye"] = file.planned.eye
+        if film.noise is not None:
+            facts["noise"] = round(film.noise, 6)
+        if film.unfinished:
+            facts["unfinished"] = 1
+        facts |= {f"axis:{axis}": entry for axis, entry in cell.coordinates.items()}
+        return {"Software": _software(), **{images.MARK + name: value for name, value in facts.items()}}
+
+    def _record(self, cell: Cell, file: TaskFile, size: int, film: Film, task: Task) -> FileRecord:
+        return FileRecord(
+            path=file.planned.path,
+            cell=cell.address,
+            coordinates=coordinates_text(dict(cell.coordinates)),
+            frame=file.planned.frame,
+            format=file.planned.format,
+            passes=" ".join(file.planned.passes),
+            fingerprint=file.fingerprint,
+            bytes=size,
+            width=film.width,
+            height=_of_eye(film, file.planned.eye).height,
+            samples=film.samples,
+            rays=film.rays,
+            seconds=film.seconds,
+            denoised=film.denoised,
+            finished=time.time(),
+            trace=task.trace,
+            noise=film.noise,
+            unfinished=film.unfinished,
+        )
+
+
+def _of_eye(film: Film, eye: str) -> Film:
+    """The half of a stereo picture that an eye sees, the left eye's above; all of it where none is named."""
+    if not eye:
+        return film
+    half = film.height // 2
+    rows = slice(0, half) if eye == "left" else slice(film.height - half, film.height)
+    return replace(film, passes={name: pixels[rows] for name, pixels in film.passes.items()})
+
+
+def id_marks(name: str, names: Sequence[str]) -> dict[str, str]:
+    """What a reader of the open Cryptomatte layout wants to know of a pass of ids."""
+    key = f"cryptomatte/{hashes([name])[0]:08x}"[: len("cryptomatte/") + 7]
+    manifest = {each: f"{number:08x}" for each, number in zip(names, hashes(names).tolist(), strict=True)}
+    return {
+        f"{key}/name": name, f"{key}/hash": "MurmurHash3_32", f"{key}/conversion": "uint32_to_float32",
+        f"{key}/manifest": json.dumps(manifest, separators=(",", ":")),
+    }  # fmt: skip
+
+
+def _as_typed(body: BaseModel) -> object:
+    return body.model_dump(mode="json", by_alias=True, exclude_unset=True)
+
+
+@cache
+def _software() -> str:
+    return f"Grand Lattice {version('grandlattice')}"
+
+
+@cache
+def _versions() -> str:
+    return f"grandlattice {version('grandlattice')}, usd-core {version('usd-core')}, numpy {np.__version__}"

@@ -1,0 +1,90 @@
+"""Room in the machine's memory: how much a frame is expected to hold, and whether another one fits.
+
+What a frame holds is learned from frames of its kind that were rendered on this machine, in this run and
+before; of a kind that is not known only the picture itself counts, and what a worker has loaded.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
+from pathlib import Path
+from typing import NamedTuple
+
+import psutil
+
+from grandlattice._support.readable import size
+from grandlattice.plan import CellSettings
+from grandlattice.runs.events import UnderWay
+from grandlattice.runs.tasks import Task
+from grandlattice.runs.workshop import kind_of
+
+_LOADED = 350_000_000  # bytes of a worker before it has a scene, measured
+_OF_A_PIXEL, _OF_A_PASS = 32, 24  # bytes while it is traced
+
+
+class WorkerRoom(NamedTuple):
+    """What a worker holds at most, what is free, both in bytes, and how many workers fit into that."""
+
+    worker: int
+    free: int
+    fit: int
+
+
+class Room:
+    """Whether frames fit into the memory that is free.
+
+    Parameters
+    ----------
+    known : kind of frame → the most bytes one of them held.
+    """
+
+    def __init__(self, known: Mapping[str, int]) -> None:
+        self._known = dict(known)
+
+    def learn(self, task: Task, peak_bytes: int) -> None:
+        """Take note of what a frame held at most."""
+        kind = kind_of(task.first)
+        self._known[kind] = max(self._known.get(kind, 0), peak_bytes)
+
+    def expected(self, task: Task) -> int:
+        """Bytes a frame will hold at most."""
+        usual = max(self._known.values(), default=0)
+        least = _LOADED + picture_bytes(task.first.settings, len(task.passes))
+        return max(self._known.get(kind_of(task.first), usual), least)
+
+    def for_workers(self, tasks: Sequence[Task]) -> WorkerRoom:
+        """How many workers could render the largest of some frames at once."""
+        each, free = max(map(self.expected, tasks)), free_memory()
+        return WorkerRoom(each, free, free // each)
+
+    def lack(self, task: Task, under_way: Sequence[UnderWay], held: int) -> str:
+        """Why a frame should not begin beside others; empty where it fits, or none is under way.
+
+        Parameters
+        ----------
+        held : bytes that the worker which would take it holds already.
+        """
+        if not under_way:
+            return ""
+        coming = sum(max(0, self.expected(doing.task) - doing.peak_bytes) for doing in under_way)
+        needed, free = max(0, self.expected(task) - held), free_memory() - coming
+        if needed <= free:
+            return ""
+        left = size(max(0, free))
+        return f"fewer frames at once: the next takes {size(needed)} of memory, and {left} are free"
+
+
+def picture_bytes(settings: CellSettings, passes: int) -> int:
+    """About what a picture takes while it is traced."""
+    return settings.pixels * (_OF_A_PIXEL + _OF_A_PASS * passes)
+
+
+def free_memory() -> int:
+    """Bytes this process and its children may still take: of the machine, or of the group it is held in."""
+    free = int(psutil.virtual_memory().available)
+    group = Path("/sys/fs/cgroup")
+    with suppress(OSError, ValueError):  # without a limit it says "max"
+        most = int((group / "memory.max").read_text())
+        return min(free, max(0, most - int((group / "memory.current").read_text())))
+    return free

@@ -1,0 +1,172 @@
+"""What a worker does with a task: have it rendered, write its files."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from grandlattice._support.readable import many
+from grandlattice.errors import RunError, SceneError
+from grandlattice.plan import Cell
+from grandlattice.runs.command_renderer import ExternalRenderer
+from grandlattice.runs.embedded_renderer import EmbeddedRenderer
+from grandlattice.runs.file_writing import Filer
+from grandlattice.runs.ledger import FileRecord
+from grandlattice.runs.tasks import Task
+from grandlattice.runs.work_order import (
+    MemberResult,
+    Rendered,
+    Renderer,
+    StopSignal,
+    Taken,
+    TaskResult,
+    Told,
+    WorkOrder,
+)
+from grandlattice.scene_records import Snapshot
+from grandlattice.stage import Scene, open_scene
+from grandlattice.tracer import Film, use_compiler
+
+
+class Workshop:
+    """Carries out the tasks of one run, one at a time.
+
+    Parameters
+    ----------
+    order : what the tasks have in common.
+    scene : opened, where the caller has it; else it is opened here.
+
+    Raises
+    ------
+    SceneError
+        When the scene is gone, or is another than when the run began.
+    """
+
+    def __init__(self, order: WorkOrder, scene: Scene | None = None) -> None:
+        self._order = order
+        if order.compiler:
+            use_compiler(order.compiler)
+        refuse_changed(order.scene_files)
+        self._scene = scene or open_scene(order.scene)
+        self._filer = Filer(order, lambda *asked: self._embedded.measure(*asked))
+        self._renderers: dict[str, Renderer] = {}
+
+    def perform(self, task: Task, progress: Told | None = None, stop: StopSignal | None = None) -> TaskResult:
+        """Render a task and write its files.
+
+        Raises
+        ------
+        LatticeError
+            When something in the scene, the plan or the output folder stands in the way.
+        Stopped
+            When `stop` was set meanwhile; nothing is left of the task then.
+        """
+        started = time.perf_counter()
+        renderer = self._renderer(task.first.settings.renderer)
+        rendered = renderer.render(task, progress, stop)
+        notes, made = list(renderer.notes), dict[int, tuple[Film, list[FileRecord]]]()
+        for frame in rendered:
+            wild = _not_numbers(frame)
+            if wild and not renderer.accepts_nan:
+                raise _of_nan(task.first, frame, wild)
+            notes += [f"frame {frame.frame}: {wild}"] if wild else []
+            for member in task.members:
+                if (member.frame, member.film) == (frame.frame, frame.number):
+                    made[member.number] = frame.film, self._filer.put(task, member, frame)
+        renderer.done()
+        seconds, films = time.perf_counter() - started, [frame.film for frame in rendered]
+        members = (
+            MemberResult(number, film.samples, film.noise, film.unfinished, len(records), seconds / len(made))
+            for number, (film, records) in made.items()
+        )
+        return TaskResult(
+            members=tuple(members), records=tuple(r for _, records in made.values() for r in records),
+            trace_seconds=sum(film.seconds for film in films), seconds=seconds,
+            rays=sum(film.rays for film in films), notes=tuple(notes), cores=self._order.threads,
+            kind=kind_of(task.first), log="\n".join(notes),
+        )  # fmt: skip
+
+    def _renderer(self, wanted: str) -> Renderer:
+        if wanted not in self._renderers:
+            name, _, version = wanted.partition(" ")
+            self._renderers[wanted] = (
+                EmbeddedRenderer(self._order, self._scene)
+                if name == "tracer"
+                else ExternalRenderer(self._order, self._scene, name, version or None)
+            )
+        return self._renderers[wanted]
+
+    @property
+    def _embedded(self) -> EmbeddedRenderer:
+        renderer = self._renderer("tracer")
+        assert isinstance(renderer, EmbeddedRenderer)
+        return renderer
+
+    def snapshot(self, cell: Cell, frame: int) -> Snapshot:
+        """A cell's edits laid over the scene, and the scene at a frame."""
+        return self._embedded.snapshot(cell, frame)
+
+    def images_for(self, snapshot: Snapshot, cell: Cell):  # type: ignore[no-untyped-def]
+        """Every image a snapshot needs, None for those that are missing and may be."""
+        return self._embedded.images_for(snapshot, cell)
+
+    def glance(self, cell: Cell) -> NDArray[np.float64]:
+        """The luminance of a tiny picture of a cell; see `EmbeddedRenderer.glance`."""
+        return self._embedded.glance(cell)
+
+    def probe(self, cell: Cell, frame: int) -> Taken:
+        """What a cell takes, by rendering it small; see `EmbeddedRenderer.probe`."""
+        return self._embedded.probe(cell, frame)
+
+
+def _not_numbers(rendered: Rendered) -> str:
+    """What is said of pixels that are no numbers; empty where all are."""
+    for name, pixels in rendered.film.passes.items():
+        # A depth may be infinite, and a surface may have no place; light always is some number.
+        wild = (~np.isfinite(pixels) if name == "beauty" else np.isnan(pixels)).any(axis=-1)
+        if wild.any():
+            y, x = (int(k) for k in np.argwhere(wild)[0])
+            return f"{many(int(wild.sum()), 'pixel')} of {name} are no numbers, the first at {x} {y}"
+    return ""
+
+
+def _of_nan(cell: Cell, rendered: Rendered, wild: str) -> RunError:
+    outside = rendered.original is not None
+    return RunError(
+        f"{cell.address}, frame {rendered.frame}: {wild}.",
+        cure="look for values that are no numbers in its lights, materials and transforms"
+        + ("; accept: [nan] under the renderer lets such pictures count" if outside else ""),
+    )
+
+
+def kind_of(cell: Cell) -> str:
+    """What cells have in common whose samples take about as long."""
+    settings = cell.settings
+    return f"{settings.renderer} {settings.camera} {settings.bounces}"
+
+
+def refuse_changed(files: tuple[tuple[Path, int, int], ...]) -> None:
+    """Refuse a scene that is another than when the run began: its pictures would not be what their
+    fingerprints say.
+
+    Raises
+    ------
+    SceneError
+        Naming the first file that changed.
+    """
+    for path, size, changed in files:
+        try:
+            found = path.stat()
+        except OSError:
+            raise SceneError(
+                f"{path.name} was taken away while the run was under way.",
+                cure="put it back and give the same glat run again; what is done is kept",
+            ) from None
+        if (found.st_size, found.st_mtime_ns) != (size, changed):
+            raise SceneError(
+                f"{path.name} was changed while the run was under way.",
+                cure="give the same glat run again; it renders anew what the change concerns",
+            )
