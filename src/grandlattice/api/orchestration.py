@@ -23,7 +23,7 @@ from grandlattice import review as reviewing
 from grandlattice._support.processes import signals_held, without_main_script
 from grandlattice.api.planned import Indices, Planned
 from grandlattice.checks import landing
-from grandlattice.errors import LedgerLost, PlanError, RunError, nearest
+from grandlattice.errors import LatticeError, LedgerLost, PlanError, RunError, nearest
 from grandlattice.plan import (
     CellSettings,
     PlanModel,
@@ -49,6 +49,7 @@ from grandlattice.runs import (
     look_ahead,
     sole_writer,
 )
+from grandlattice.runs.ledger import DONE
 from grandlattice.runs.memory_room import Room, WorkerRoom
 from grandlattice.runs.notifications import Teller
 from grandlattice.runs.remaining import (
@@ -134,6 +135,18 @@ def outlook(planned: Planned, indices: Indices, frames: Frames, existing: str = 
         listed = tasks(planned, indices, frames)
         seen = look_ahead(listed, ledger, store, filing, existing)
     return Run(planned.output, ledger, seen, listed, planned.fixed)
+
+
+def is_done(planned: Planned, indices: Indices, frames: Frames) -> bool:
+    """Whether all files of the tasks that stand in the ledger are there, and the plan has no others."""
+    ledger = planned.ledger
+    try:
+        if ledger.planned_key() != planned.key(indices, frames) or set(ledger.counts()) != {DONE}:
+            return False
+        seen = outlook(planned, indices, frames).outlook
+    except LatticeError:
+        return False
+    return not (seen.todo or seen.changed or seen.foreign)
 
 
 @dataclass(frozen=True)

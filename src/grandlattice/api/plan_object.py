@@ -419,6 +419,18 @@ class Plan:
         indices = self.cells.indices(*at, sets=sets)
         return orchestration.outlook(self._planned(into), indices, frames, "replace" if fresh else "skip")
 
+    def is_done(
+        self, at: Sequence[str] = (), *, sets: Sequence[str] = (), frames: Frames = None,
+        into: str | Path | None = None,
+    ) -> bool:  # fmt: skip
+        """Whether the plan was carried out as it stands and all its files are there still.
+
+        Quick for what was planned last; anything else counts as not done.
+        """
+        from grandlattice.api import orchestration
+
+        return orchestration.is_done(self._planned(into), self.cells.indices(*at, sets=sets), frames)
+
     def forecast(
         self, at: Sequence[str] = (), *, sets: Sequence[str] = (), workers: int | None = None,
         frames: Frames = None, into: str | Path | None = None, fresh: bool = False,

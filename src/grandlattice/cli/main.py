@@ -96,7 +96,8 @@ def main() -> None:
             show_problem(short_of_memory)
             sys.exit(1)
         _add_commands(asked)
-        if asked in (*_ROOMS["plan_commands"], *_ROOMS["run_commands"]):
+        helped = {"--help", "-h"} & set(sys.argv)
+        if asked in (*_ROOMS["plan_commands"], *_ROOMS["run_commands"]) and not helped:
             _ = lattice.open_plan  # loads USD, which takes an exception meanwhile for a fault of its own
         signals.end_in_order()
         code = _answered(lambda: app(standalone_mode=False))

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from rich import box
 from rich.markup import escape
 from rich.table import Table
 
-from grandlattice import Cell, CellSettings, Explanation, Finding, Pass, Plan, Survey
 from grandlattice._support.readable import number
 from grandlattice.cli.terminal_text import console, many, short
+
+if TYPE_CHECKING:
+    from grandlattice import Cell, CellSettings, Explanation, Finding, Pass, Plan, Survey
 
 _MOST_ROWS, _MOST_COLUMNS = 40, 60  # of a matrix in the terminal
 _MARKS = {

@@ -301,9 +301,12 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
     block = plan.conducted(**how.conduct)  # what the call says of run: is right, before anything is done
     conduct = {**how.conduct, "threads": None, "workers": None}
     existing = "replace" if how.fresh else how.conduct.get("existing")
-    findings = plan.check(
-        step.at, sets=step.sets, into=how.into, allow_missing=how.allow_missing, existing=existing
+    done_already = existing in (None, "skip") and plan.is_done(
+        step.at, sets=step.sets, frames=how.frames, into=how.into
     )
+    findings = [] if done_already else plan.check(
+        step.at, sets=step.sets, into=how.into, allow_missing=how.allow_missing, existing=existing
+    )  # fmt: skip
     bad = [finding for finding in findings if finding.gravity == "error"]
     if bad or not how.quiet:
         result_tables.show_findings(bad or [finding for finding in findings if finding.gravity == "warning"])

@@ -168,6 +168,11 @@ class Ledger(LedgerFile):
             rows = connection.execute("SELECT name, kind, data FROM columns")
             return {name: np.frombuffer(data, kind) for name, kind, data in rows}
 
+    def counts(self) -> dict[str, int]:
+        """State → how many members are in it."""
+        with self.open() as connection:
+            return dict(connection.execute("SELECT state, members FROM tally WHERE members"))
+
     def numbers(self, state: str) -> NDArray[np.int64]:
         """Numbers of the members in a state, in order."""
         with self.open() as connection:

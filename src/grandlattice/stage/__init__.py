@@ -5,34 +5,6 @@ each by a function of `edits`), `cell_stage` (one traced stage, cell after cell)
 a renderer); then `explaining` (who set what) and `exporting`.
 """
 
-from grandlattice.stage.cell_stage import CellStage
-from grandlattice.stage.explaining import (
-    Change,
-    Explainer,
-    Explanation,
-    Opinion,
-    explain_settings,
-    rivals,
-)
-from grandlattice.stage.exporting import export_cell
-from grandlattice.stage.first_plan import draft_plan, framing_file
-from grandlattice.stage.omissions import named, omission_cure
-from grandlattice.stage.opened_scene import (
-    Scene,
-    files_read,
-    open_scene,
-    read_asset,
-    scene_digest,
-    scene_files,
-)
-from grandlattice.stage.snapshotter import Snapshotter
-from grandlattice.stage.survey import Survey, asks_for, survey_scene
-from grandlattice.stage.swapped_assets import Swapped, swapped
+import lazy_loader
 
-__all__ = [
-    "CellStage", "Change", "Explainer", "Explanation", "Opinion", "Scene", "Snapshotter", "Survey",
-    "Swapped", "asks_for",
-    "draft_plan", "explain_settings", "export_cell", "files_read", "framing_file",
-    "named", "omission_cure", "open_scene",
-    "read_asset", "rivals", "scene_digest", "scene_files", "survey_scene", "swapped",
-]  # fmt: skip
+__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

@@ -29,7 +29,7 @@ Kernels = Mapping[str, tuple[str, int]]
 _used: list[Compiler] = []
 
 
-def use(compiler: str) -> None:
+def use_compiler(compiler: str) -> None:
     """Have kernels made by one compiler in this process, whatever would be chosen.
 
     Raises
@@ -44,15 +44,18 @@ def use(compiler: str) -> None:
     _used[:] = [compiler]  # type: ignore[list-item]
 
 
-def chosen() -> Compiler:
+def chosen_compiler() -> Compiler:
     """The compiler of this process; ``GRANDLATTICE_COMPILER`` names another one."""
     if not _used:
         tested = ".".join(version("numba").split(".")[:2]) in TESTED
-        use(os.environ.get("GRANDLATTICE_COMPILER") or ("fast" if tested and not failure() else "plain"))
+        use_compiler(
+            os.environ.get("GRANDLATTICE_COMPILER")
+            or ("fast" if tested and not compiler_failure() else "plain")
+        )
     return _used[0]
 
 
-def failure() -> str:
+def compiler_failure() -> str:
     """Why `fast` could not make the kernels on this machine; empty where it could, or was not asked."""
     try:
         return _failure_note().read_text(encoding="utf-8")
@@ -62,12 +65,12 @@ def failure() -> str:
 
 def is_compiled() -> bool:
     """Whether the kernels for this machine and version are in the cache."""
-    return kept_kernels() is not None if chosen() == "fast" else (_plain_folder() / _READY).exists()
+    return kept_kernels() is not None if chosen_compiler() == "fast" else (_plain_folder() / _READY).exists()
 
 
 def load(kernels: Kernels) -> dict[str, Callable[..., int]]:
     """All kernels, compiled or from the cache."""
-    if chosen() == "fast":
+    if chosen_compiler() == "fast":
         try:
             objects = kept_kernels() or _compiled_fast(kernels)
             return load_objects(objects, {name: count for name, (_, count) in kernels.items()})
@@ -86,7 +89,9 @@ def load(kernels: Kernels) -> dict[str, Callable[..., int]]:
 
 def inner(function: Callable[..., Any]) -> Any:
     """A function that kernels alone call, as the compiler of this process knows it."""
-    return import_module(f"{__package__}.{'pipeline' if chosen() == 'fast' else 'plain'}").inner(function)
+    return import_module(f"{__package__}.{'pipeline' if chosen_compiler() == 'fast' else 'plain'}").inner(
+        function
+    )
 
 
 def outside(name: str, arguments: int) -> Any:

@@ -1,0 +1,40 @@
+"""The names of the package, listed once: `lazy_loader` loads each when it is asked for."""
+
+from .adaptive_sampling import (
+    Unfinished as Unfinished,
+)
+from .camera_probe import (
+    CameraLook as CameraLook,
+    Looker as Looker,
+)
+from .compiling.backend import (
+    chosen_compiler as chosen_compiler,
+    compiler_failure as compiler_failure,
+    is_compiled as is_compiled,
+    use_compiler as use_compiler,
+)
+from .denoise import (
+    HOW_TO_INSTALL as HOW_TO_INSTALL,
+    can_denoise as can_denoise,
+)
+from .film import (
+    Film as Film,
+)
+from .id_layout import (
+    hashes as hashes,
+)
+from .lens import (
+    Sensor as Sensor,
+)
+from .light_passes import (
+    OwnPass as OwnPass,
+)
+from .path_tracer import (
+    Stopped as Stopped,
+    Tracer as Tracer,
+    TraceSettings as TraceSettings,
+    warm_up as warm_up,
+)
+from .scene_arrays import (
+    image_files as image_files,
+)
