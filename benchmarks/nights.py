@@ -33,7 +33,7 @@ from grandlattice.api import orchestration
 from grandlattice.demo import write_demo
 from grandlattice.plan.run_block import Budget
 from grandlattice.runs import Coordinator, FileRecord, Patience, Processes, Schedule, Spending, TaskResult
-from grandlattice.runs.work_order import MemberResult
+from grandlattice.runs.work_order import MemberResult, WorkOrder
 
 WORKERS = 2
 
@@ -72,31 +72,35 @@ def measure_overhead(folder: Path, table: Table) -> None:
 # --- tasks that do nothing -------------------------------------------------------------------------
 
 
-class Idle:
-    """A shop whose tasks do nothing and say they have made their files."""
+def _write_nothing(path: Path) -> None:
+    path.write_bytes(b"x")
 
-    def __init__(self, order: object) -> None:
-        pass
+
+class Idle:
+    """A shop whose tasks render nothing: each of their files is one byte."""
+
+    def __init__(self, order: WorkOrder) -> None:
+        self._store = order.store
 
     def probe(self, cell, frame) -> tuple[float, float, float]:  # type: ignore[no-untyped-def]
         return 0.0, 0.0, 0.0
 
     def perform(self, task, progress=None, stop=None) -> TaskResult:  # type: ignore[no-untyped-def]
-        records = tuple(
-            FileRecord(
+        files = tuple(
+            (self._store.prepare(f.planned.path, _write_nothing, task.attempt), FileRecord(
                 f.planned.path, m.cell.address, "{}", f.planned.frame, f.planned.format, "beauty",
                 f.fingerprint, 1, 1, 1, 1, 1, 0.0, False, time.time(), trace=task.trace,
-            )
+            ))
             for m in task.members
             for f in m.files
         )  # fmt: skip
         members = (MemberResult(m.number, 1, None, False, len(m.files), 0.0) for m in task.members)
-        return TaskResult(tuple(members), records, 0.0, 0.0, 0)
+        return TaskResult(tuple(members), files, 0.0, 0.0, 0)
 
 
 def measure_empty(folder: Path, table: Table) -> None:
     plan = lattice.open_plan(million(folder, axes=4))
-    planned, indices = plan._planned(), plan.cells.indices()
+    planned, indices = plan.planned(), plan.cells.indices()
     run = orchestration.outlook(planned, indices, None)
     orchestration.note_tasks(planned, run, planned.key(indices, None))
     order = orchestration._order(planned, 1, False, "skip", planned.ledger.id)
@@ -149,7 +153,7 @@ import grandlattice as lattice
 from grandlattice.api import orchestration
 started = time.perf_counter()
 plan = lattice.open_plan(sys.argv[1])
-planned, indices = plan._planned(), plan.cells.indices()
+planned, indices = plan.planned(), plan.cells.indices()
 run = orchestration.outlook(planned, indices, None)
 orchestration.note_tasks(planned, run, planned.key(indices, None))
 print(len(run.tasks), len(run.outlook.done), time.perf_counter() - started,
@@ -185,7 +189,7 @@ def measure_million(folder: Path, table: Table) -> None:
 def pretend_half_is_done(file: Path) -> None:
     """Half of the files on the disk and in the ledger, as a run would have left them."""
     plan = lattice.open_plan(file)
-    run = orchestration.outlook(plan._planned(), plan.cells.indices(), None)
+    run = orchestration.outlook(plan.planned(), plan.cells.indices(), None)
     records, states = [], []
     for task in run.tasks[: len(run.tasks) // 2]:
         for member in task.members:

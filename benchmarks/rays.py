@@ -63,7 +63,7 @@ def arranged(folder: Path, address: str):
         return matt_scene(*shape(), eye, turned)
     plan = lattice.open_plan(folder / "orrery.lattice.yaml").override(**SETTINGS)
     workshop = Workshop(WorkOrder(plan.model, plan.folder, plan.scene.file.resolve(), folder, "rays"))
-    (task,) = plan.tasks([address])
+    (task,) = plan.tasks(at=[address])
     cell = task.first
     snapshot = workshop.snapshot(cell, task.frame)
     sensor = Sensor(snapshot.camera, cell.settings.size.width, cell.settings.size.height)

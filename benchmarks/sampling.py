@@ -80,7 +80,7 @@ def trace(
 
     name, address, exact = PICTURES[picture]
     plan = lattice.open_plan(folder / name)
-    (task,) = plan.tasks([address])
+    (task,) = plan.tasks(at=[address])
     shop = Workshop(WorkOrder(plan.model, plan.folder, plan.scene.file.resolve(), folder, "s"), plan.scene)
     snapshot = shop.snapshot(task.first, task.frame)
     images, height = shop.images_for(snapshot, task.first), width * 9 // 16

@@ -36,7 +36,7 @@ def first_picture(folder: Path) -> None:
     from grandlattice.tracer import Sensor, Tracer, TraceSettings
 
     plan = lattice.open_plan(folder / "orrery.lattice.yaml").override(size="1280x720", scale="100%")
-    (task,) = plan.tasks(["noon/brass/all/Wide"])
+    (task,) = plan.tasks(at=["noon/brass/all/Wide"])
     cell = task.first
     marks = [("import, and open plan and stage", time.perf_counter())]
     shop = Workshop(

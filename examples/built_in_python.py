@@ -38,7 +38,7 @@ def main() -> None:
     for finding in plan.check():
         print(finding.gravity, finding.what)
     run = plan.run(workers=2)
-    print(run.table()[["cell", "frame", "seconds", "path"]].to_string())
+    print(run.table()[["seconds", "path"]].to_string())
     for cell in plan.cells:
         depth = run.picture(cell.address, pass_name="depth")
         light = run.picture(cell.address)[..., :3].mean()

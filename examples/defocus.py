@@ -75,9 +75,7 @@ def main() -> None:
     )  # fmt: skip
     run = plan.run(at=[CELL])
     beauty = run.picture(CELL)[..., :3].astype(float)
-    depths = {
-        name: run.picture(CELL, pass_name=name)[..., 0].astype(float) for name in ("depth", "depth-soft")
-    }
+    depths = {name: run.picture(CELL, pass_name=name).astype(float) for name in ("depth", "depth-soft")}
     focus = float(np.quantile(depths["depth"], 0.12))
     sheet = Image.new("RGB", (1280, 800), (24, 26, 30))
     for k, depth in enumerate(depths.values()):

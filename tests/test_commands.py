@@ -180,7 +180,7 @@ def test_a_label_and_every_format_and_density(plan_file: Path, glat) -> None:
     )
     plan_file.write_text(text)
     plan = lattice.open_plan(plan_file).override(samples=1)
-    assert plan.run(["day/Front"], workers=0).ok
+    assert plan.run(at=["day/Front"], workers=0).ok
     folder = plan_file.parent / "out/day"
     for ending, height in (
         ("exr", 100),
@@ -197,7 +197,7 @@ def test_a_label_and_every_format_and_density(plan_file: Path, glat) -> None:
     # Each of them says by itself that it is done, even without a ledger.
     for file in plan_file.parent.glob("*.sqlite"):
         file.unlink()
-    assert not lattice.open_plan(plan_file).override(samples=1).outlook(["day/Front"]).outlook.todo
+    assert not lattice.open_plan(plan_file).override(samples=1).outlook(at=["day/Front"]).todo
 
 
 def test_a_lens_of_the_plans_own(plan_file: Path) -> None:
@@ -208,7 +208,7 @@ def test_a_lens_of_the_plans_own(plan_file: Path) -> None:
     )
     plan_file.write_text(text)
     plan = lattice.open_plan(plan_file).override(samples=16)
-    run = plan.run(["/Front"], workers=0)
+    run = plan.run(at=["/Front"], workers=0)
     assert run.ok
     sharp, soft = (run.picture(f"{name}/Front")[..., :3] for name in ("sharp", "soft"))
     assert abs(run.picture("day/Front")[..., :3] - sharp).max() == 0.0  # the scene's camera is a pinhole

@@ -49,7 +49,7 @@ def test_a_warning_lists_all_cells_it_is_of(plan_file: Path, count: int) -> None
     text = PLAN.split("axes:")[0] + f"axes:\n  light:\n{entries}  camera: {{each: cameras}}\n"
     plan_file.write_text(text)
     at = ["day/Front"] if count == 1 else []
-    empty = [f for f in lattice.open_plan(plan_file).check(at) if f.what == "Nothing is visible."]
+    empty = [f for f in lattice.open_plan(plan_file).check(at=at) if f.what == "Nothing is visible."]
     cells = {cell for finding in empty for cell in finding.cells}
     assert cells == {c.address for c in lattice.open_plan(plan_file).cells.at(*at)}
 
@@ -89,7 +89,7 @@ def test_the_kind_of_a_notice_is_that_of_its_news(plan_file: Path, monkeypatch, 
         + "run: {notices: [{to: $NIGHT_BOX, on: [cell, failure, end]}]}\n"
     )
     try:
-        lattice.open_plan(plan_file).run(["/Front"], workers=0)
+        lattice.open_plan(plan_file).run(at=["/Front"], workers=0)
     finally:
         server.shutdown()
     kinds = [letter["type"] for letter in server.letters]
@@ -134,12 +134,11 @@ def test_what_is_suggested_names_the_folder_that_was_named(plan_file: Path, glat
 def test_going_on_is_foretold_without_the_limit_it_lifts(plan_file: Path) -> None:
     plan_file.write_text(PLAN.replace("samples: 4", "samples: 40\n  seconds: 0.001"))
     plan = lattice.open_plan(plan_file)
-    run = plan.run(["day/Front"], workers=0)
+    run = plan.run(at=["day/Front"], workers=0)
     assert run.ok
-    begun = plan.outlook(["day/Front"])
+    tasks = plan.tasks(at=["day/Front"])
     limited, whole = (
-        estimates.estimate(begun.tasks, 1, 1, begun.ledger, None, further=further)
-        for further in (False, True)
+        estimates.estimate(tasks, 1, 1, run.ledger, None, further=further) for further in (False, True)
     )
     assert limited is not None
     assert whole is not None

@@ -5,9 +5,25 @@ from __future__ import annotations
 import ast
 import re
 from collections import Counter
+from dataclasses import fields
+from importlib import import_module
 from pathlib import Path
+from typing import get_args
 
 import pytest
+from pxr import Usd
+from pydantic import Field
+
+from grandlattice.api.call_options import RunOptions, SettingValues
+from grandlattice.api.orchestration import RunCall
+from grandlattice.plan import settings
+from grandlattice.plan.edit_verbs import EDITS
+from grandlattice.plan.run_block import RunBlock
+from grandlattice.plan.settings import MARKS, Mark, Settings
+from grandlattice.stage.edits import LOOKS, STRUCTURE
+from grandlattice.stage.light_reading import AREAS
+from grandlattice.tables.edit_kinds import EDIT_KINDS
+from grandlattice.tables.light_kinds import LIGHT_KINDS
 
 SOURCE = Path(__file__).parent.parent / "src" / "grandlattice"
 DOCS = SOURCE.parent.parent / "docs"
@@ -50,3 +66,44 @@ def test_the_compiler_is_known_to_its_room_alone() -> None:
 @pytest.mark.parametrize("file", MODULES, ids=lambda path: str(path.relative_to(SOURCE)))
 def test_sentences_have_subjects(file: Path) -> None:
     assert [text for text in texts_of(file) if RIDDLES.search(text)] == []
+
+
+def test_what_calls_take_by_keyword_is_what_plans_have() -> None:
+    assert list(SettingValues.__annotations__) == list(Settings.model_fields)
+    assert set(RunOptions.__annotations__) >= set(RunBlock.model_fields)
+    assert set(RunOptions.__annotations__) - set(RunBlock.model_fields) == {
+        each.name for each in fields(RunCall) if each.name not in RunBlock.model_fields
+    }
+
+
+def test_every_setting_says_what_it_affects(monkeypatch: pytest.MonkeyPatch) -> None:
+    by_mark = {mark: [name for name in MARKS if MARKS[name] == mark] for mark in get_args(Mark)}
+    assert sum(map(len, by_mark.values())) == len(Settings.model_fields)
+    assert all(by_mark.values())
+    monkeypatch.setitem(Settings.model_fields, "glow", Field(None, description="no mark"))
+    with pytest.raises(TypeError, match="glow does not say what it affects"):
+        settings._mark("glow")
+
+
+def test_tables_and_what_is_bound_to_them_are_both_complete() -> None:
+    assert set(EDITS) == set(EDIT_KINDS)
+    assert {*STRUCTURE, *LOOKS, "overlay"} == set(EDIT_KINDS)  # an overlay brings its own layer
+    assert {verb for verb, kind in EDIT_KINDS.items() if kind.is_structural} == {*STRUCTURE, "overlay"}
+    assert set(AREAS) == set(LIGHT_KINDS)
+    assert [kind.number for kind in LIGHT_KINDS.values()] == list(range(len(LIGHT_KINDS)))
+    # Each kind is sampled, and met or behind everything: kernels name it where they tell kinds apart.
+    kernels = (SOURCE / "tracer" / "light_sampling.py").read_text()
+    assert all(kind.name.upper() in kernels for kind in LIGHT_KINDS.values())
+    prims = [prim for kind in LIGHT_KINDS.values() for prim in kind.prims]
+    assert len(prims) == len(set(prims))
+    for kind in LIGHT_KINDS.values():
+        schema = Usd.SchemaRegistry().FindConcretePrimDefinition(kind.prims[0])
+        assert all(f"inputs:{name}" in schema.GetPropertyNames() for name in kind.size), kind.name
+        assert ("inputs:texture:file" in schema.GetPropertyNames()) == kind.has_image, kind.name
+
+
+def test_every_name_in_a_stub_can_be_loaded() -> None:
+    for stub in sorted(SOURCE.rglob("*.pyi")):
+        package = import_module(".".join(("grandlattice", *stub.parent.relative_to(SOURCE).parts)))
+        assert all(getattr(package, name) is not None for name in dir(package)), stub
+        assert len(dir(package)) == len(set(dir(package)))

@@ -389,7 +389,7 @@ def test_a_version_counts_up_only_where_the_content_changed(plan_file: Path) -> 
     )
     plan_file.write_text(text)
     folder = plan_file.parent
-    run = lattice.open_plan(plan_file).run(["light=day", "camera=Front"], frames=[1], workers=0)
+    run = lattice.open_plan(plan_file).run(at=["light=day", "camera=Front"], frames=[1], workers=0)
     assert run.ok
     run = lattice.open_plan(plan_file).run(workers=0)  # the other frame and cells: still the first version
     assert {p.name for p in (folder / "out/day").glob("*.exr")} == {
@@ -402,7 +402,7 @@ def test_a_version_counts_up_only_where_the_content_changed(plan_file: Path) -> 
     assert next(p.name for p in plan.files(plan.cells["night/Front"])) == "Front.v2.1.exr"
     assert len(plan.run(workers=0).outlook.todo) == 4
     assert (folder / "out/night/Front.v1.1.exr").is_file()  # the older version is still there
-    assert not lattice.open_plan(plan_file).outlook().outlook.todo
+    assert not lattice.open_plan(plan_file).outlook().todo
     (folder / "room.ledger.sqlite").unlink()  # the pictures tell the versions to a ledger that begins anew
     plan = lattice.open_plan(plan_file)
     assert next(p.name for p in plan.files(plan.cells["night/Front"])) == "Front.v2.1.exr"

@@ -79,7 +79,7 @@ def test_a_cell_is_dropped_retried_and_hurried_by_itself(shared: Path) -> None:
     assert not (shared.parent / "out/night/Side-c.0001.png").exists()
     began = [event.task.first.address for event in run.finished]
     assert began.index("night/a/Side") < began.index("night/a/Front")
-    (found,) = lattice.status(shared, ["night/b/Side"], states=["done"]).frames
+    (found,) = lattice.status(shared, at=["night/b/Side"], states=["done"]).frames
     assert found.priority == 0  # the priority is that of the cell it was given
     assert rows(shared, "SELECT cell FROM members WHERE priority = 5") == [("night/a/Side",)]
 
@@ -108,7 +108,7 @@ def test_a_task_that_fails_fails_for_each_of_its_members(shared: Path) -> None:
     assert [row[0] for row in rows(shared, "SELECT cell FROM failures")] == [
         "day/a/Front", "day/b/Front", "day/c/Front",
     ]  # fmt: skip
-    status = lattice.status(shared, ["day/c/Front"], logs=True)
+    status = lattice.status(shared, at=["day/c/Front"], logs=True)
     assert status.counts == {"failed": 3}
     assert status.frames[0].problem
 

@@ -71,7 +71,7 @@ def test_a_few_tasks_take_the_threads_of_many_workers(
             super().__init__(order)
 
     for kind in ("Processes", "InPlace"):
-        monkeypatch.setattr(f"grandlattice.api.orchestration.{kind}", NoSeats)
+        monkeypatch.setattr(f"grandlattice.runs.backends.{kind}", NoSeats)
     monkeypatch.setattr("grandlattice.api.orchestration.Coordinator.carry_out", lambda run, workers: None)
     plan = lattice.open_plan(plan_file)
     plan.run(at=at and [f"{a}/" if "/" not in a else a for a in at], workers=workers)
@@ -128,7 +128,7 @@ def test_the_run_hands_out_tables_and_pictures(plan_file: Path) -> None:
     assert all(Path(p).is_file() for p in table["path"])
     beauty = run.picture("day/Front")
     assert (beauty.shape, beauty.dtype) == ((32, 48, 4), np.float32)
-    assert run.picture("day/Front", pass_name="depth").shape == (32, 48, 1)
+    assert run.picture("day/Front", pass_name="depth").shape == (32, 48)
     with pytest.raises(NoSuchCell, match="Did you mean Front"):
         run.picture("day/Frnt")
     with pytest.raises(RunError, match="Did you mean depth"):

@@ -32,8 +32,8 @@ def test_files_that_look_like_our_temporary_ones_stay(plan_file: Path) -> None:
         path = plan_file.parent / name
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text(name)
-    assert lattice.open_plan(plan_file).run(["day/Front"], workers=1).ok
-    assert lattice.open_plan(plan_file).run(["day/Front"], workers=0, fresh=True).ok
+    assert lattice.open_plan(plan_file).run(at=["day/Front"], workers=1).ok
+    assert lattice.open_plan(plan_file).run(at=["day/Front"], workers=0, fresh=True).ok
     for name in NOT_OURS:
         assert (plan_file.parent / name).read_text() == name
     assert len(NOT_OURS) > 20
@@ -52,14 +52,14 @@ def test_pictures_whose_names_look_like_temporary_ones_stay(plan_file: Path) -> 
 
 def test_what_a_killed_run_noted_is_removed_by_the_next(plan_file: Path) -> None:
     plan = lattice.open_plan(plan_file)
-    assert plan.run(["day/Front"], workers=0).ok
+    assert plan.run(at=["day/Front"], workers=0).ok
     attempt = new_attempt(1, 1, 0)
     left, other = part_of("out/day/Side.0001.exr", attempt), part_of("out/day/Else.0001.exr", new_attempt())
     for name in (left, other):
         (plan_file.parent / name).write_bytes(b"half")
     with sqlite3.connect(plan_file.with_name("room.ledger.sqlite")) as connection:
         connection.execute("INSERT INTO parts VALUES (?, ?)", (attempt, f'["{left}", "room.usda", 5]'))
-    assert lattice.open_plan(plan_file).run(["day/"], workers=0).ok
+    assert lattice.open_plan(plan_file).run(at=["day/"], workers=0).ok
     assert not (plan_file.parent / left).exists()
     assert (plan_file.parent / other).exists()
     assert (plan_file.parent / "room.usda").exists()
@@ -172,7 +172,7 @@ def test_no_file_that_the_scene_or_the_plan_reads_is_ever_a_target(tmp_path: Pat
         plan = plan.override(output=template, format=[{"jpg": "jpg", "tiff": "tiff"}.get(ending, ending)])
         for existing in ("replace", "keep-both", "skip"):
             with pytest.raises(OutputError, match="reads") as refused:
-                plan.run(["dawn/40"], workers=0, existing=existing)
+                plan.run(at=["dawn/40"], workers=0, existing=existing)
             assert name in refused.value.what
             assert "--fresh" not in refused.value.cure
     findings = [f for f in plan.check() if f.gravity == "error" and "written over" in f.what]
@@ -204,8 +204,8 @@ def test_no_link_is_written_through(plan_file: Path, tmp_path: Path, name: str, 
     for existing in ("skip", "replace", "keep-both"):
         plan = lattice.open_plan(plan_file).override(seconds="0.01", samples="4096")
         try:
-            plan.run(["day/Front"], workers=0, existing=existing, retries=0)
-            plan.review(["day/Front"])
+            plan.run(at=["day/Front"], workers=0, existing=existing, retries=0)
+            plan.review(at=["day/Front"])
         except LatticeError:
             pass  # refused: as good
         assert precious.read_text() == "keep me"
@@ -238,7 +238,7 @@ def test_the_output_folder_itself_may_be_a_link_and_that_is_said(
 
 
 def test_a_second_plan_leaves_the_pictures_of_the_first_alone(plan_file: Path, tmp_path: Path, glat) -> None:
-    assert lattice.open_plan(plan_file).run(["day/Front"], workers=0).ok
+    assert lattice.open_plan(plan_file).run(at=["day/Front"], workers=0).ok
     made = plan_file.parent / "out/day/Front.0001.exr"
     before = made.read_bytes()
     other = plan_file.with_name("other.lattice.yaml")
@@ -250,24 +250,24 @@ def test_a_second_plan_leaves_the_pictures_of_the_first_alone(plan_file: Path, t
         with pytest.raises(OutputError, match="the plan room made it"):
             lattice.open_plan(other).run(workers=0)
         assert made.read_bytes() == before
-    assert lattice.open_plan(other).run(["day/Front"], workers=0, existing="replace").ok
+    assert lattice.open_plan(other).run(at=["day/Front"], workers=0, existing="replace").ok
     with pytest.raises(OutputError, match="the plan other made it"):  # and now it is the other's
-        lattice.open_plan(plan_file).override(seed=9).run(["day/Front"], workers=0)
+        lattice.open_plan(plan_file).override(seed=9).run(at=["day/Front"], workers=0)
     # A picture that somebody painted over is somebody's, whatever the ledger says of its name.
     painted = plan_file.parent / "out/day/Front.0001.png"
     Image.fromarray(np.full((32, 48, 3), 200, np.uint8)).save(painted)
     with pytest.raises(OutputError, match="no run of this plan made it"):
-        lattice.open_plan(other).run(["day/Front"], workers=0)
+        lattice.open_plan(other).run(at=["day/Front"], workers=0)
     painted.unlink()
-    assert lattice.open_plan(other).run(["day/Front"], workers=0).ok
+    assert lattice.open_plan(other).run(at=["day/Front"], workers=0).ok
     # Moved, carried into another folder, or with its ledger lost, a plan knows its own pictures.
     moved = tmp_path / "moved"
     shutil.copytree(plan_file.parent, moved, ignore=shutil.ignore_patterns("moved", "room.l*"))
-    assert not lattice.open_plan(moved / "other.lattice.yaml").run(["day/Front"], workers=0).outlook.todo
+    assert not lattice.open_plan(moved / "other.lattice.yaml").run(at=["day/Front"], workers=0).outlook.todo
     (moved / "other.ledger.sqlite").unlink()
-    assert not lattice.open_plan(moved / "other.lattice.yaml").run(["day/Front"], workers=0).outlook.todo
+    assert not lattice.open_plan(moved / "other.lattice.yaml").run(at=["day/Front"], workers=0).outlook.todo
     shutil.copytree(moved / "out", tmp_path / "into" / "out")
     run = lattice.open_plan(moved / "other.lattice.yaml").run(
-        ["day/Front"], workers=0, into=tmp_path / "into"
+        at=["day/Front"], workers=0, into=tmp_path / "into"
     )
     assert not run.outlook.todo

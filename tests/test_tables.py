@@ -21,15 +21,15 @@ def test_every_format_is_written_read_back_and_shown_on_a_sheet(plan_file: Path,
     kind = FORMATS[name]
     plan_file.write_text(PLAN.replace("[exr, png]", name).replace("[beauty, depth]", "[beauty]"))
     plan = lattice.open_plan(plan_file)
-    run = plan.run(["day/Front"], workers=0)
+    run = plan.run(at=["day/Front"], workers=0)
     assert run.ok, run.failures
     (file,) = run.files("day/Front")
     assert file.suffix == f".{name}"
     assert read_mark(file, "fingerprint")  # so that it is known to be done
-    assert not plan.run(["day/Front"], workers=0).outlook.todo
-    (sheet,) = plan.review(["day/Front"])
+    assert not plan.run(at=["day/Front"], workers=0).outlook.todo
+    (sheet,) = plan.review(at=["day/Front"])
     assert sheet.stat().st_size > 5000
-    assert plan.totals(["day/Front"]).bytes == int(48 * 32 * kind.bytes * (3 if kind.layered else 1))
+    assert plan.totals(at=["day/Front"]).bytes == int(48 * 32 * kind.bytes * (3 if kind.layered else 1))
     for spelling in kind.spellings:
         assert lattice.open_plan(plan_file).override(format=spelling).cells[0].settings.format == (name,)
 

@@ -442,7 +442,7 @@ def left_running(seconds: str) -> list[psutil.Process]:
      ("binary", True), ("closes", True), ("waits", True), ("nan", False), ("inf", False)],
 )  # fmt: skip
 def test_whatever_a_renderer_does_the_run_goes_on(plan_file: Path, how: str, ok: bool) -> None:
-    run = drawn_by(plan_file, how).run(["day/Front"], workers=1, stalled="60 s")
+    run = drawn_by(plan_file, how).run(at=["day/Front"], workers=1, stalled="60 s")
     assert run.ok == ok, [failure.problem for failure in run.failures]
     assert how != "helper" or not left_running("300")
     assert not list(plan_file.parent.rglob("*.part*"))
@@ -454,14 +454,14 @@ def test_whatever_a_renderer_does_the_run_goes_on(plan_file: Path, how: str, ok:
 
 
 def test_pictures_that_are_no_numbers_may_be_accepted(plan_file: Path) -> None:
-    run = drawn_by(plan_file, "nan", accept="nan").run(["day/Front"], workers=0)
+    run = drawn_by(plan_file, "nan", accept="nan").run(at=["day/Front"], workers=0)
     assert run.ok
     assert "no numbers" in run.finished[0].result.notes[0]
 
 
 def test_a_worker_that_is_killed_takes_its_renderer_along(plan_file: Path) -> None:
     plan, came = drawn_by(plan_file, "wait forever"), []
-    thread = threading.Thread(target=lambda: came.append(plan.run(["day/Front"], workers=1)))
+    thread = threading.Thread(target=lambda: came.append(plan.run(at=["day/Front"], workers=1)))
     thread.start()
     until(lambda: left_running("299"))
     (renderer,) = [p for p in psutil.process_iter(["cmdline"]) if "draw.py" in (p.info["cmdline"] or ())]
@@ -504,7 +504,7 @@ def test_a_ledger_that_is_lost_in_the_moment_a_run_begins_ends_nothing(
         return real(*arguments, **options)
 
     plan = lattice.open_plan(plan_file)
-    assert plan.run(["day/Front"], workers=0).ok
+    assert plan.run(at=["day/Front"], workers=0).ok
     monkeypatch.setattr(room, when, once)
     run = plan.run(workers=0, existing="replace")
     assert struck

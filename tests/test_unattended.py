@@ -157,7 +157,7 @@ def test_a_run_is_steered_from_elsewhere(plan_file: Path, glat) -> None:
     with pytest.raises(NoSuchCell, match="Did you mean light"):  # and this one it need not even be asked
         steering.drop("ligt=night")
     with pytest.raises(NoSuchCell, match="Did you mean night"):
-        lattice.status(plan_file, ["light=nite"])
+        lattice.status(plan_file, at=["light=nite"])
     assert begun() == before
     code, said = glat(plan_file.parent, "status")
     assert code == 0
@@ -177,7 +177,7 @@ def test_a_run_is_steered_from_elsewhere(plan_file: Path, glat) -> None:
     with pytest.raises(RunError, match="No run of this plan is under way"):
         steering.pause()
     assert [known.name for known in lattice.all_runs()].count("room") >= 1
-    (done,) = lattice.status(plan_file, ["night/Side"], states=["done"]).frames[:1]
+    (done,) = lattice.status(plan_file, at=["night/Side"], states=["done"]).frames[:1]
     assert done.seconds > done.trace_seconds > 0
     assert done.cpu_seconds > 0
     assert done.peak_bytes > 50e6
@@ -750,14 +750,14 @@ def test_deciding_anew_and_deciding_from_the_ledger_agree_whatever_happened_to_t
         with sqlite3.connect(tmp_path / f"{seed} anew" / "room.ledger.sqlite") as connection:
             connection.execute("DELETE FROM about WHERE key = 'planned'")
         quick, anew = (plan.outlook(into=folder) for folder in (here, tmp_path / f"{seed} anew"))
-        assert quick.outlook.todo.numbers.tolist() == anew.outlook.todo.numbers.tolist()
-        assert quick.outlook.done.numbers.tolist() == anew.outlook.done.numbers.tolist()
-        assert sorted(quick.outlook.foreign) == sorted(anew.outlook.foreign)
+        assert quick.todo.numbers.tolist() == anew.todo.numbers.tolist()
+        assert quick.done.numbers.tolist() == anew.done.numbers.tolist()
+        assert sorted(quick.foreign) == sorted(anew.foreign)
         assert {
-            f.planned.path.rpartition(".")[0] for t in quick.outlook.todo for m in t.members for f in m.files
+            f.planned.path.rpartition(".")[0] for t in quick.todo for m in t.members for f in m.files
         } == expected
         for (path,) in forgotten:
-            assert quick.ledger.find(path) is not None
+            assert Ledger(here / "room.ledger.sqlite").find(path) is not None
 
 
 def test_frames_in_chunks_and_shared_traces_are_tasks_of_their_own(plan_file: Path) -> None:
@@ -832,7 +832,7 @@ def test_frames_begin_only_where_there_is_memory_for_them(plan_file: Path, glat,
     from grandlattice.runs import memory_room
 
     plan = lattice.open_plan(plan_file)
-    first = plan.run(["/Front"], workers=1, into=plan_file.parent / "known")  # what one of them holds
+    first = plan.run(at=["/Front"], workers=1, into=plan_file.parent / "known")  # what one of them holds
     assert first.ok
 
     def most_at_once(free: int) -> tuple[int, list[str]]:

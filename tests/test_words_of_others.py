@@ -143,11 +143,11 @@ def test_one_axis_said_twice_is_a_union_and_two_axes_an_intersection(plan_file: 
     _, said = glat(plan_file.parent, "cells", "two.queue.yaml", "--at", "camera=Side", "--json")
     assert [row["address"] for row in json.loads(said)] == ["day/Side"]
     assert glat(plan_file.parent, "cells", "two.queue.yaml", "--at", "light=night")[0] == 2
-    assert plan.run(["day/"], workers=0).ok
-    found = lattice.status(plan_file, ["light=day", "light=night", "camera=Front"], states=["done"]).frames
+    assert plan.run(at=["day/"], workers=0).ok
+    found = lattice.status(plan_file, at=["light=day", "light=night", "camera=Front"], states=["done"]).frames
     assert [task.cell for task in found] == ["day/Front"]
     with pytest.raises(NoSuchCell):
-        lattice.status(plan_file, ["ligt=day"])
+        lattice.status(plan_file, at=["ligt=day"])
 
 
 def test_what_is_required_must_be_said_also_by_an_included_file(plan_file: Path, glat) -> None:
@@ -291,7 +291,7 @@ def test_tables_keep_their_columns_whatever_an_axis_is_called(plan_file: Path) -
     table = plan.table()
     assert list(table["samples"]) == [4] * 4
     assert set(table["axis:samples"]) == {"few"}
-    run = plan.run(["few/s/day/Front"], workers=0)
+    run = plan.run(at=["few/s/day/Front"], workers=0)
     made = run.table()
     assert set(made["samples"]) == {4}
     assert set(made["axis:samples"]) == {"few"}
@@ -301,7 +301,7 @@ def test_tables_keep_their_columns_whatever_an_axis_is_called(plan_file: Path) -
 def test_a_task_of_several_cells_has_as_many_frames_as_it_traces(plan_file: Path) -> None:
     text = PLAN.replace("  camera:\n", "  stops:\n    normal:\n    bright: {exposure: 1}\n  camera:\n")
     plan_file.write_text(text.replace("{camera}.", "{camera}-{stops}."))
-    assert lattice.open_plan(plan_file).run(["day//Front"], workers=0).ok
+    assert lattice.open_plan(plan_file).run(at=["day//Front"], workers=0).ok
     normal, bright = lattice.status(plan_file, states=["done"]).frames
     assert (normal.cell, bright.cell) == ("day/normal/Front", "day/bright/Front")
     assert (normal.task, normal.samples) == (bright.task, bright.samples)
@@ -333,7 +333,7 @@ def test_stills_over_many_frames_and_one_frame_of_what_moves_are_said(plan_file:
 def test_a_queue_is_steered_and_looked_at_as_one(plan_file: Path, glat) -> None:
     plan_file.with_name("other.lattice.yaml").write_text(PLAN.replace("out/", "other/"))
     plan_file.with_name("two.queue.yaml").write_text("plans: [room.lattice.yaml, other.lattice.yaml]\n")
-    assert lattice.open_plan(plan_file).run(["day/Front"], workers=0).ok
+    assert lattice.open_plan(plan_file).run(at=["day/Front"], workers=0).ok
     code, said = glat(plan_file.parent, "status", "two.queue.yaml")
     assert code == 0
     assert "other  has not been run yet" in said

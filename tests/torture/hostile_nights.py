@@ -85,7 +85,7 @@ def drawn(folder: Path, rng: random.Random) -> str:
     here.mkdir()
     room_scene(here / "room.usda")
     (here / "room.lattice.yaml").write_text(PLAN)
-    run = trouble.drawn_by(here / "room.lattice.yaml", how).run(["/Front"], workers=2)
+    run = trouble.drawn_by(here / "room.lattice.yaml", how).run(at=["/Front"], workers=2)
     expected = how not in ("group", "nan")
     if run.ok != expected:
         return f"renderer {how}: {[failure.problem.what for failure in run.failures]}"

@@ -3,6 +3,11 @@
 from __future__ import annotations
 
 import re
+from base64 import b64encode
+from collections.abc import Iterable, Sequence
+from contextlib import suppress
+from html import escape
+from pathlib import Path
 
 _UNSHOWN = re.compile(
     "[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff\ufeff]"
@@ -50,6 +55,32 @@ def number(value: float, digits: int = 4) -> str:
     """
     short = float(f"{value:.{digits}g}")
     return f"{short:.0f}" if 1000.0 <= abs(short) < 1e7 else f"{value:.{digits}g}"
+
+
+def html_table(titles: Sequence[str], rows: Iterable[Sequence[str]], caption: str = "") -> str:
+    """A table for notebooks; every text is escaped.
+
+    >>> html_table(["cell"], [["noon <1>"]])
+    '<table><tr><th>cell</th></tr><tr><td>noon &lt;1&gt;</td></tr></table>'
+    """
+    told = f"<caption>{escape(caption)}</caption>" if caption else ""
+    head = "".join(f"<th>{escape(title)}</th>" for title in titles)
+    body = "".join(f"<tr>{''.join(f'<td>{escape(text)}</td>' for text in row)}</tr>" for row in rows)
+    return f"<table>{told}<tr>{head}</tr>{body}</table>"
+
+
+def html_pictures(title: str, pictures: Iterable[tuple[str, Path]], width: int = 200) -> str:
+    """Pictures of files in rows, labelled, for notebooks; those that are gone are left out."""
+    shown = []
+    for label, file in pictures:
+        with suppress(OSError):
+            kind = "jpeg" if file.suffix in (".jpg", ".jpeg") else file.suffix.lstrip(".")
+            data = b64encode(file.read_bytes()).decode()
+            shown.append(
+                f'<figure style="display:inline-block;margin:4px"><img width="{width}" '
+                f'src="data:image/{kind};base64,{data}"><figcaption>{escape(label)}</figcaption></figure>'
+            )
+    return f"<p>{escape(title)}</p>{''.join(shown)}"
 
 
 def many(count: int, one: str, more: str | None = None) -> str:

@@ -36,8 +36,14 @@ def with_axes(coordinates: Mapping[str, str], columns: Mapping[str, Any]) -> dic
     return {**first, **own, **columns}
 
 
-def table(cells: Iterable[Cell], names: FileNames) -> pandas.DataFrame:
-    """A row for each cell: its entries, size, frames, passes, first file."""
+_COLUMNS = (
+    "number", "address", "camera_path", "width", "height", "frames", "first_frame", "samples", "passes",
+    "formats", "exposure", "first_file",
+)  # fmt: skip
+
+
+def table(cells: Iterable[Cell], names: FileNames, axes: Sequence[str]) -> pandas.DataFrame:
+    """A row for each cell, indexed by its address: its entries, size, frames, passes, first file."""
     import pandas
 
     rows = []
@@ -52,7 +58,8 @@ def table(cells: Iterable[Cell], names: FileNames) -> pandas.DataFrame:
             "exposure": str(settings.metered) if settings.metered else settings.exposure,
             "first_file": next(planned_files(cell, names)).path,
         }))  # fmt: skip
-    return pandas.DataFrame(rows)
+    titles = list(with_axes(dict.fromkeys(axes, ""), dict.fromkeys(_COLUMNS)))
+    return pandas.DataFrame(rows, columns=titles).set_index("address")
 
 
 def combinations(lattice: Lattice, down: str, across: str) -> pandas.DataFrame:

@@ -9,8 +9,11 @@ from typing import SupportsIndex, overload
 import numpy as np
 from numpy.typing import NDArray
 
+from grandlattice._support.readable import html_table
 from grandlattice.errors import PlanError
 from grandlattice.plan import Cell, CellMaker, Lattice, cells_at, running_order
+
+_SHOWN = 60  # cells in a notebook
 
 
 class Cells(Sequence[Cell]):
@@ -71,6 +74,22 @@ class Cells(Sequence[Cell]):
         if not -len(self) <= index < len(self):
             raise IndexError(f"there are {len(self):,} cells, and none of number {index}")
         return self._make(index % len(self))
+
+    @property
+    def axes(self) -> tuple[str, ...]:
+        """Names of the axes, in the order written."""
+        return tuple(axis.name for axis in self._lattice.axes)
+
+    def _repr_html_(self) -> str:
+        """A table of the first cells, for notebooks."""
+        axes = self.axes
+        rows = [
+            [str(cell.index + 1), cell.address, *(cell.coordinates.get(axis, "") for axis in axes),
+             str(cell.settings.size), str(len(cell.settings.frames)), " ".join(cell.settings.passes)]
+            for cell in self[:_SHOWN]
+        ]  # fmt: skip
+        more = f"{len(self):,} cells" + (f", the first {_SHOWN} of them" if len(self) > _SHOWN else "")
+        return html_table(["", "cell", *axes, "size", "frames", "passes"], rows, more)
 
     def at(self, *wanted: str, sets: Sequence[str] = ()) -> list[Cell]:
         """Cells by addresses (``noon//all/Wide``), axes (``light=noon,evening``) and named sets."""

@@ -13,14 +13,16 @@ import platform
 import time
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from pathlib import Path
+from typing import cast
 
 import numpy as np
 import psutil
 
 from grandlattice import review as reviewing
 from grandlattice._support.processes import signals_held, without_main_script
+from grandlattice.api.call_options import RunKeys, RunOptions
 from grandlattice.api.planned import Indices, Planned
 from grandlattice.checks import landing
 from grandlattice.errors import LatticeError, LedgerLost, PlanError, RunError, nearest
@@ -30,15 +32,12 @@ from grandlattice.plan import (
 )
 from grandlattice.plan.run_block import RunBlock
 from grandlattice.runs import (
-    Backend,
     Coordinator,
     Estimate,
     Event,
-    InPlace,
     Ledger,
     Outlook,
     Patience,
-    Processes,
     Run,
     Spending,
     TaskList,
@@ -49,6 +48,7 @@ from grandlattice.runs import (
     look_ahead,
     sole_writer,
 )
+from grandlattice.runs.backends import BackendRequest, make_backend
 from grandlattice.runs.ledger import DONE
 from grandlattice.runs.memory_room import Room, WorkerRoom
 from grandlattice.runs.notifications import Teller
@@ -150,35 +150,48 @@ def is_done(planned: Planned, indices: Indices, frames: Frames) -> bool:
 
 
 @dataclass(frozen=True)
-class Listeners:
-    """Who is told what: every event, what will be done before it begins, what that will cost."""
+class RunCall:
+    """How a run was asked for, besides its cells and the keys of ``run:``; see `RunOptions`."""
 
+    workers: int | None = None
+    threads: int | None = None
+    frames: Frames = None
+    fresh: bool = False
+    allow_missing: bool = False
+    further: bool = False
     on_event: Callable[[Event], None] | None = None
     on_outlook: Callable[[Outlook], None] | None = None
     on_estimate: Callable[[Estimate], None] | None = None
 
 
-def run(
-    planned: Planned, indices: Indices, block: RunBlock, *, workers: int | None, threads: int | None,
-    frames: Frames, allow_missing: bool, listeners: Listeners, further: bool = False,
-) -> Run:  # fmt: skip
-    """Render what is not done yet; see `whole.Plan.run`."""
+def divided(options: RunOptions) -> tuple[RunCall, RunKeys]:
+    """Options of a run as its call, and keys of ``run:``."""
+    own = {each.name for each in fields(RunCall)}
+    call = RunCall(**{key: value for key, value in options.items() if key in own})  # type: ignore[arg-type]
+    keys = {key: value for key, value in options.items() if key not in own}
+    if call.fresh:
+        keys["existing"] = "replace"
+    return call, cast(RunKeys, keys)
+
+
+def run(planned: Planned, indices: Indices, block: RunBlock, call: RunCall) -> Run:
+    """Render what is not done yet; see `Plan.run`."""
     planned.store.refuse_unwritable()
     where = planned.landing(indices)
     landing.refuse_sources(where)
     landing.refuse_links(where)
     with sole_writer(planned.ledger):
         planned.ledger.wait_at_most(_FOR_THE_LEDGER)
-        aside, begun = _looked_ahead(planned, indices, frames, block.existing)
-        if further:
+        aside, begun = _looked_ahead(planned, indices, call.frames, block.existing)
+        if call.further:
             begun.outlook = only_unfinished(begun)
         begun.ledger_aside = aside
         refuse_what_stands_there(begun.outlook, block.existing)
-        if listeners.on_outlook is not None:
-            listeners.on_outlook(begun.outlook)
+        if call.on_outlook is not None:
+            call.on_outlook(begun.outlook)
         todo = begun.outlook.todo
         if not todo:
-            if planned.ledger.planned_key() == planned.key(indices, frames):
+            if planned.ledger.planned_key() == planned.key(indices, call.frames):
                 # What a killed run had made and not written down is done, whatever the ledger said.
                 planned.ledger.begin_again(begun.outlook.done.members)
             planned.ledger.close()
@@ -191,30 +204,31 @@ def run(
                     f"The tracer was compiled in the plain way: the faster one failed ({compiler_failure()})."
                 )
         planned.versions.remember()  # of the cells whose names speak of them
-        _note_whatever_happens(planned, begun, planned.key(indices, frames))
-        count = default_workers(block) if workers is None else workers
-        each = threads or block.threads or max(1, count // len(todo))
-        order = _order(planned, each, allow_missing, block.existing, begun.owner)
-        order = replace(order, further=further, compiler=begun.compiler)
+        _note_whatever_happens(planned, begun, planned.key(indices, call.frames))
+        count = default_workers(block) if call.workers is None else call.workers
+        each = call.threads or block.threads or max(1, count // len(todo))
+        order = _order(planned, each, call.allow_missing, block.existing, begun.owner)
+        order = replace(order, further=call.further, compiler=begun.compiler)
         # Workers measure the cost, and have the scene at hand then.
-        backend: Backend = (
-            Processes(order, min(count, len(todo)), gentle=block.gentle) if count > 0 else InPlace(order)
-        )
+        request = BackendRequest(order, min(count, len(todo)), block.gentle, block.on)
+        backend = make_backend(request)
         note_run(planned.ledger)
         patience = Patience(
             block.retries, stalled=block.stalled, limit=block.limit, memory=block.memory, room=block.room
         )
-        told = Teller(block.notices, begun, planned.name, listeners.on_event)
+        told = Teller(block.notices, begun, planned.name, call.on_event)
         try:
             # A run of some seconds is not worth a probe.
             worth_it = todo.work > _WORTH_A_PROBE and not order.model.renderers
             probing = backend.probe if worth_it else None
-            begun.estimate = estimate(todo, count, order.threads, planned.ledger, probing, further=further)
-            if begun.estimate is not None and listeners.on_estimate is not None:
-                listeners.on_estimate(begun.estimate)
+            begun.estimate = estimate(
+                todo, count, order.threads, planned.ledger, probing, further=call.further
+            )
+            if begun.estimate is not None and call.on_estimate is not None:
+                call.on_estimate(begun.estimate)
             Coordinator(
                 begun, backend, patience, Spending(block.budget),
-                lambda: note_tasks(planned, begun, planned.key(indices, frames)), told,
+                lambda: note_tasks(planned, begun, planned.key(indices, call.frames)), told, order.keep,
             ).carry_out(count)  # fmt: skip
         finally:
             backend.close()

@@ -126,7 +126,7 @@ class Queue:
         """
         known, unknown = [], []
         for step in self.steps:
-            seconds = step.plan.forecast(step.at, sets=step.sets, workers=workers, **conduct)
+            seconds = step.plan.forecast(at=step.at, sets=step.sets, workers=workers, **conduct)
             known += [seconds] if seconds is not None else []
             unknown += [] if seconds is not None else [step.plan.name]
         return Forecast(sum(known), tuple(unknown))
@@ -179,7 +179,7 @@ class Queue:
             Naming both plans and the file.
         """
         hashed = [
-            step.plan.filing(step.at, step.sets).hashes(os.path.abspath(step.plan.folder))
+            step.plan.filing(at=step.at, sets=step.sets).hashes(os.path.abspath(step.plan.folder))
             for step in (self.steps if len(self.steps) > 1 else ())
         ]
         for (a, one), (b, other) in itertools.combinations(enumerate(hashed), 2):
@@ -189,7 +189,7 @@ class Queue:
 
     def totals(self) -> Totals:
         """Cells, frames, files and bytes of all steps together."""
-        each = [step.plan.totals(step.at, step.sets) for step in self.steps]
+        each = [step.plan.totals(at=step.at, sets=step.sets) for step in self.steps]
         return Totals(
             sum(t.cells for t in each), sum(t.frames for t in each), sum(t.files for t in each),
             sum(t.bytes for t in each),
@@ -214,7 +214,7 @@ class Queue:
         for step in steps:  # it grows while others add to it
             if on_step is not None:
                 on_step(step)
-            done.append(step.plan.run(step.at, sets=step.sets, **options))
+            done.append(step.plan.run(at=step.at, sets=step.sets, **options))
             if done[-1].interrupted:
                 break
             steps += added_to(done[-1])

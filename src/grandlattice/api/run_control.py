@@ -11,6 +11,7 @@ import time
 from collections.abc import Sequence
 from pathlib import Path
 
+from grandlattice.api.call_options import At, listed
 from grandlattice.errors import OutputError, PlanError
 from grandlattice.runs.ledger import Ledger
 from grandlattice.runs.status import RunStatus, known_runs, read_status
@@ -43,11 +44,11 @@ def _ledger(name: str, folder: Path) -> Ledger:
 
 
 def status(
-    plan: str | Path, at: Sequence[str] = (), *, into: str | Path | None = None,
+    plan: str | Path, *, at: At = (), into: str | Path | None = None,
     states: Sequence[str] = ("running", "failed"), most: int = 200, logs: bool = False,
 ) -> RunStatus:  # fmt: skip
     """How the run of a plan stands; see `grandlattice.runs.status.read_status`."""
-    return read_status(ledger_of(plan, into), at, states, most, logs)
+    return read_status(ledger_of(plan, into), listed(at), states, most, logs)
 
 
 def all_runs() -> list[RunStatus]:

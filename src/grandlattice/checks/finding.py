@@ -10,6 +10,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from grandlattice._support.readable import html_table
 from grandlattice.errors import LatticeError
 from grandlattice.plan import Cell, Filing, Lattice, PlanModel
 from grandlattice.scene_records import Snapshot
@@ -106,7 +107,15 @@ def from_error(problem: LatticeError, gravity: str = ERROR, cells: tuple[str, ..
     return Finding(gravity, problem.what, str(problem.place or ""), problem.cure, cells)
 
 
-def by_gravity(findings: Iterable[Finding]) -> list[Finding]:
+class Findings(list[Finding]):
+    """Findings, errors first; in a notebook a table."""
+
+    def _repr_html_(self) -> str:
+        rows = [[each.gravity, each.what, each.place, each.cure, ", ".join(each.cells[:5])] for each in self]
+        return html_table(["", "what", "where", "do", "cells"], rows, f"{len(self)} findings")
+
+
+def by_gravity(findings: Iterable[Finding]) -> Findings:
     """Errors first, then warnings, then notes; each said once, with all cells it is said of."""
     merged: dict[tuple[str, ...], Finding] = {}
     for finding in findings:
@@ -114,4 +123,4 @@ def by_gravity(findings: Iterable[Finding]) -> list[Finding]:
         known = merged.get(key, finding)
         cells = tuple(dict.fromkeys((*known.cells, *finding.cells)))
         merged[key] = replace(known, cells=cells)
-    return sorted(merged.values(), key=lambda finding: _GRAVITY.index(finding.gravity))
+    return Findings(sorted(merged.values(), key=lambda finding: _GRAVITY.index(finding.gravity)))

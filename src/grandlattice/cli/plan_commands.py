@@ -141,9 +141,9 @@ def _show_page(step: lattice.Step, page: int) -> None:
     plan, at, sets = step.plan, step.at, step.sets
     shown, number = _page(step, page)
     result_tables.show_cells(plan, shown)
-    whole = plan.totals(at, sets)
+    whole = plan.totals(at=at, sets=sets)
     skipped = f", {plan.lattice.skipped:,} skipped" if plan.lattice.skipped and not at and not sets else ""
-    shared = plan.shared(at, sets) if number <= _SHARED_AT_MOST else 0
+    shared = plan.shared(at=at, sets=sets) if number <= _SHARED_AT_MOST else 0
     served = f"; {many(shared, 'cell')} shared with another's trace" if shared else ""
     folders = [short(folder) for folder, _ in plan.folders()]
     places = ", ".join(folders[:3]) + (f" and {len(folders) - 3} more" if len(folders) > 3 else "")
@@ -163,10 +163,15 @@ def _write_table(step: lattice.Step, file: Path) -> None:
         raise lattice.PlanError(
             f"{file.name} is no table.", cure="name a file that ends in .csv, .parquet or .json"
         )
-    rows = step.plan.table(step.at, step.sets)
+    rows = step.plan.table(at=step.at, sets=step.sets).reset_index()
     options = {"orient": "records", "indent": 1} if file.suffix.lower() == ".json" else {"index": False}
     try:
         getattr(rows, writers[file.suffix.lower()])(file, **options)
+    except ImportError as problem:
+        raise lattice.OutputError(
+            f"{file.name} needs a library that is not installed.",
+            cure='python -m pip install "grandlattice[parquet]"',
+        ) from problem
     except OSError as problem:
         raise lattice.OutputError(f"{file} cannot be written: {problem.strerror or problem}.") from problem
     console.print(f"wrote  [bold]{escape(short(file))}[/bold], {many(len(rows), 'cell')}")
@@ -301,7 +306,7 @@ def check(
     number = 0
     for step in queue:
         found = step.plan.check(
-            step.at, sets=step.sets, into=into, allow_missing=allow_missing, look=look, thoroughly=thorough
+            at=step.at, sets=step.sets, into=into, allow_missing=allow_missing, look=look, thoroughly=thorough
         )
         number += len(step.plan.cells.indices(*step.at, sets=step.sets))
         findings += found
@@ -323,7 +328,7 @@ def check(
     else:
         console.print(f"[green]✓[/green] {many(number, 'cell')} checked, nothing stands in the way")
         for step in queue:
-            room = step.plan.worker_room(step.at, sets=step.sets, into=into)
+            room = step.plan.worker_room(at=step.at, sets=step.sets, into=into)
             fit = f"{many(room.fit, 'worker')} of {size(room.worker)} each fit into the memory that is free"
             console.print(f"[dim]{escape(saved(step.plan))}; {fit}, {size(room.free)}[/dim]")
         next_step(f"glat run{arguments([plan], at, sets, settings, into)}")

@@ -68,6 +68,12 @@ def run(
     quiet: Annotated[bool, typer.Option("--quiet", help="Print problems only.")] = False,
     existing: Existing = None,
     until: Until = None,
+    on: Annotated[
+        str | None,
+        typer.Option(
+            "--on", help="Who renders: local, or another backend by name or address.", show_default=False
+        ),
+    ] = None,
     conduct: Conduct = None,
     and_then: Annotated[
         bool, typer.Option("--and-then", help="When all is over, run the plan's after: command.")
@@ -107,7 +113,7 @@ def run(
             f"{many(whole.files, 'file')}, about {terminal_text.size(whole.bytes)}"
         )
         _say_forecast(queue.forecast(workers, frames=read_frames(frames), into=into, fresh=fresh))
-    said = conduct_of(existing, until, conduct)
+    said = conduct_of(existing, until, conduct) | ({} if on is None else {"on": on})
     how = _How(
         read_frames(frames), workers, into, fresh, allow_missing, quiet, said,
         continued=f"glat continue{given}",
@@ -117,7 +123,7 @@ def run(
             raise lattice.PlanError("--first and --frames exclude each other.", cure="leave one of them out")
         ok = _run_steps(queue, replace(how, frames="first"), command)
         for step in queue:
-            result_tables.show_files(step.plan.review(step.at, sets=step.sets, into=into), "wrote")
+            result_tables.show_files(step.plan.review(at=step.at, sets=step.sets, into=into), "wrote")
         if not ok or not _go_on(go_on_after, command):
             raise typer.Exit(0 if ok else 1)
         # The first frames are done by now.
@@ -289,7 +295,7 @@ def proof(
         done = _run(replace(step, plan=quick), how, command)
         if done.interrupted:
             raise typer.Exit(_code_of(done))
-        result_tables.show_files(quick.review(step.at, sets=step.sets, into=folder), "wrote")
+        result_tables.show_files(quick.review(at=step.at, sets=step.sets, into=folder), "wrote")
         if not done.ok:
             raise typer.Exit(1)
     next_step(f"glat run{arguments(plans or (), at, sets)}")
@@ -302,10 +308,10 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
     conduct = {**how.conduct, "threads": None, "workers": None}
     existing = "replace" if how.fresh else how.conduct.get("existing")
     done_already = existing in (None, "skip") and plan.is_done(
-        step.at, sets=step.sets, frames=how.frames, into=how.into
+        at=step.at, sets=step.sets, frames=how.frames, into=how.into
     )
     findings = [] if done_already else plan.check(
-        step.at, sets=step.sets, into=how.into, allow_missing=how.allow_missing, existing=existing
+        at=step.at, sets=step.sets, into=how.into, allow_missing=how.allow_missing, existing=existing,  # type: ignore[arg-type]
     )  # fmt: skip
     bad = [finding for finding in findings if finding.gravity == "error"]
     if bad or not how.quiet:
@@ -322,7 +328,7 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
     def on_outlook(outlook: lattice.Outlook) -> None:
         if not how.quiet:
             console.print(f"[dim]{escape(saved(plan))}[/dim]")
-            _say_whole(plan.totals(step.at, step.sets), how, _places(plan, how.into))
+            _say_whole(plan.totals(at=step.at, sets=step.sets), how, _places(plan, how.into))
             _say_outlook(outlook, count, how.further, block.existing)
         bars.append(RunBars(outlook, max(1, count), how.quiet))
 
@@ -337,7 +343,7 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
         say_meters()
     try:
         done = plan.run(
-            step.at, sets=step.sets, workers=count, threads=threads, frames=how.frames, into=how.into,
+            at=step.at, sets=step.sets, workers=count, threads=threads, frames=how.frames, into=how.into,
             fresh=how.fresh, allow_missing=how.allow_missing, on_event=on_event, on_outlook=on_outlook,
             on_estimate=None if how.quiet else on_estimate, further=how.further,
             **{key: value for key, value in conduct.items() if value is not None},
@@ -455,7 +461,7 @@ def review(
     Example:  glat review --pass illuminance
     """
     for step in open_queue([plan] if plan else None, None, at, sets):
-        sheets = step.plan.review(step.at, sets=step.sets, into=into, pass_name=pass_name)
+        sheets = step.plan.review(at=step.at, sets=step.sets, into=into, pass_name=pass_name)
         result_tables.show_files(sheets, "wrote")
 
 

@@ -67,7 +67,7 @@ def status(
 
     def read() -> lattice.RunStatus:
         most = sys.maxsize if as_json else _MOST
-        return lattice.status(file, at or (), into=into, states=states, most=most, logs=failed)
+        return lattice.status(file, at=at or (), into=into, states=states, most=most, logs=failed)
 
     if as_json:
         print_json(read())

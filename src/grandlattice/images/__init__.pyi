@@ -29,6 +29,9 @@ from .pass_display import (
     range_of as range_of,
     show_pass as show_pass,
 )
+from .picture_array import (
+    PictureArray as PictureArray,
+)
 from .sheet_layout import (
     Frame as Frame,
     make_sheets as make_sheets,

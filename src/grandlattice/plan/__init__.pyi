@@ -14,9 +14,6 @@ from .cell_maker import (
     CellMaker as CellMaker,
     CellSettings as CellSettings,
 )
-from .edit_verbs import (
-    STRUCTURAL as STRUCTURAL,
-)
 from .file_index import (
     Filing as Filing,
     Totals as Totals,

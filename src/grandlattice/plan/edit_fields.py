@@ -10,6 +10,7 @@ from pydantic import BeforeValidator, ConfigDict, Field, WithJsonSchema, model_v
 
 from grandlattice.plan.settings import FramesText, LengthText, Number, Strict, Text, Texts, one_of
 from grandlattice.plan.spelled_values import Length, read_length, read_moment
+from grandlattice.tables.light_kinds import LIGHT_KINDS
 
 _ONE_TEXT = ({"type": "string"}, {"type": "array", "items": {"type": "string"}})
 
@@ -216,15 +217,12 @@ class Valued(Selected):
         return self
 
 
-_LIGHTS = ("sphere", "rect", "disk", "distant", "dome", "cylinder")
-
-
 class MadeLight(Newcomer):
     """A light that is not in the scene, with attributes by their short names."""
 
     model_config = ConfigDict(extra="allow")
 
-    kind: Annotated[str, one_of(*_LIGHTS)] = Field(description="sphere rect disk distant dome cylinder")
+    kind: Annotated[str, one_of(*LIGHT_KINDS)] = Field(description=" ".join(LIGHT_KINDS))
 
     def values(self) -> dict[str, Any]:
         """Name → text, or list of texts, as typed."""

@@ -36,12 +36,17 @@ class Edit(Strict):
 
     @property
     def verb(self) -> str:
-        name = next(iter(type(self).model_fields))
-        return type(self).model_fields[name].alias or name
+        return verb_of(type(self))
 
     @property
     def body(self) -> Any:
         return getattr(self, next(iter(type(self).model_fields)))
+
+
+def verb_of(model: type[Edit]) -> str:
+    """The verb of a kind of edit: its only key."""
+    name, field = next(iter(model.model_fields.items()))
+    return field.alias or name
 
 
 class Hide(Edit):
@@ -176,17 +181,8 @@ class Overlay(Edit):
     overlay: Overlaid = Field(description="the file")
 
 
-STRUCTURAL: dict[str, type[Edit]] = {
-    "overlay": Overlay, "choose": Choose, "swap": Swap, "place": PlaceAsset, "light": AddLight,
-}  # fmt: skip
-"""These compose, in their order, before any selection of the others is evaluated."""
-
-EDITS: dict[str, type[Edit]] = {
-    **STRUCTURAL, "hide": Hide, "show": Show, "only": KeepOnly, "matte": Matte, "unseen": Unseen,
-    "catch": Catch, "assign": Assign, "set": SetValues, "multiply": MultiplyValues, "move": Move,
-    "turn": Turn, "resize": Resize, "move-to": MoveTo, "turn-to": TurnTo, "spin": Spin,
-    "link": Link, "sun": Sun,
-}  # fmt: skip
+EDITS: dict[str, type[Edit]] = {verb_of(model): model for model in Edit.__subclasses__()}
+"""Verb → the model of its edit."""
 
 
 def _verb(value: Any) -> str:

@@ -73,6 +73,9 @@ class RunBlock(Strict):
     wait: Texts = Field(default_factory=list, description="axes: one value is done before the next begins")
     workers: int | None = Field(None, ge=1, le=1024, description="frames at once; what spare leaves")
     threads: int | None = Field(None, ge=1, le=1024, description="that each worker renders with")
+    on: Text = Field(
+        "local", description="who renders: local, or a backend of another package, by its name or address"
+    )
     spare: int | None = Field(None, ge=0, le=1024, description="processors left for you, 1 if left out")
     memory: BytesText | None = Field(None, description="most memory of a worker, such as 8 GB")
     gentle: bool = Field(False, description="true: workers make way for whatever else the machine does")

@@ -12,6 +12,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from grandlattice._support.plug_ins import RENDERERS, installed
 from grandlattice.errors import Place, PlanError, nearest
 from grandlattice.plan.axes import AxisTable, Path
 from grandlattice.plan.edit_verbs import Edit
@@ -142,11 +143,12 @@ class Sayings:
     def _refuse_unknown_renderer(self, text: str, path: Path) -> None:
         name, _, version = text.partition(" ")
         known = self._model.renderers
-        if name == "tracer" and not version:
+        others = [each for each in installed(RENDERERS) if each != "command"]
+        if name in others and name not in known and not version:
             return
         if name not in known:
             raise PlanError(
-                f"There is no renderer {name}. {nearest(name, ['tracer', *known])}",
+                f"There is no renderer {name}. {nearest(name, [*others, *known])}",
                 place=self._place(path, "renderer"),
             )
         if version and version not in known[name].executables:

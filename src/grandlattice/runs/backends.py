@@ -22,6 +22,7 @@ from typing import Any, Protocol
 
 import psutil
 
+from grandlattice._support.plug_ins import BACKENDS, load_plug_in
 from grandlattice._support.processes import signals_held, without_main_script
 from grandlattice.errors import LatticeError, WorkerError
 from grandlattice.runs.events import Event, Failed, Finished, Progress, Returned, UnderWay
@@ -35,6 +36,52 @@ _PROBING = 120.0  # seconds a worker may take to answer a probe
 _STARTING = 60.0  # seconds a new worker may take to load its libraries before it counts as stalled
 
 
+@dataclass(frozen=True)
+class BackendRequest:
+    """What a backend is made for: the argument of the function at its entry point.
+
+    Attributes
+    ----------
+    order : what all tasks of the run have in common.
+    workers : how many tasks at once; 0 asks for this very process.
+    gentle : whether workers make way for whatever else their machine does.
+    address : as it was asked for, such as ``tcp://host:8786``, or the name alone.
+    """
+
+    order: WorkOrder
+    workers: int
+    gentle: bool
+    address: str
+
+
+def make_backend(request: BackendRequest) -> Backend:
+    """The backend of an address: a name, ``name:…`` or ``name://…``.
+
+    Raises
+    ------
+    RunError
+        When none of that name is installed, or it cannot be loaded.
+    """
+    made: Backend = load_plug_in(BACKENDS, request.address.partition(":")[0])(request)
+    return made
+
+
+@dataclass(frozen=True)
+class Abilities:
+    """What a backend can do.
+
+    Attributes
+    ----------
+    cancel : whether a task under way can be given up.
+    several_hosts : whether workers may run on other machines than the coordinator.
+    shared_folder : whether workers see the scene and the output folder under the same paths.
+    """
+
+    cancel: bool = True
+    several_hosts: bool = False
+    shared_folder: bool = True
+
+
 class Backend(Protocol):
     """Carries tasks out.
 
@@ -42,6 +89,11 @@ class Backend(Protocol):
     it reports exactly one of `Finished`, `Failed` and `Returned`, and before that any number of
     `Progress`.
     """
+
+    @property
+    def abilities(self) -> Abilities:
+        """What it can do."""
+        ...
 
     @property
     def free(self) -> int:
@@ -107,6 +159,8 @@ class InPlace:
         self._shop: Shop | None = None
         self._doing: UnderWay | None = None
         self._stop = threading.Event()
+
+    abilities = Abilities(cancel=False)
 
     @property
     def free(self) -> int:
@@ -193,6 +247,8 @@ class Processes:
         self._given_up: list[Event] = []
         self._wanted = max(1, workers)
         self._seats = [self._start(k) for k in range(self._wanted)]
+
+    abilities = Abilities()
 
     @property
     def free(self) -> int:
@@ -345,6 +401,13 @@ class Processes:
         if message is None:
             return Returned(doing.task, worker.number)
         return Failed(doing.task, worker.number, *message)
+
+
+def local(request: BackendRequest) -> Backend:
+    """The backend of this machine: processes, or this process itself for 0 workers."""
+    if request.workers == 0:
+        return InPlace(request.order)
+    return Processes(request.order, request.workers, gentle=request.gentle)
 
 
 @dataclass

@@ -34,6 +34,11 @@ _LAST_LINES = 200
 _LOUDEST = 1_000_000  # letters of what a renderer says that go into the log as they come
 
 
+def make(order: WorkOrder, scene: Scene, name: str, version: str | None) -> ExternalRenderer:
+    """A renderer of the plan's own, for the entry point ``command``."""
+    return ExternalRenderer(order, scene, name, version)
+
+
 class ExternalRenderer:
     """Draws with a command renderer of the plan.
 

@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 
 from grandlattice._support.readable import duration, size
 from grandlattice.errors import DiskFull, LatticeError, OutputError, WorkerError
+from grandlattice.images import read_mark
 from grandlattice.runs.backends import Backend
 from grandlattice.runs.budgets import Spending
 from grandlattice.runs.events import (
@@ -59,13 +60,16 @@ class Coordinator:
     patience : with tasks that fail.
     spending : what the run may spend.
     note_tasks : writes the tasks of the run into its ledger, for one that has to be begun anew.
+    keep : folder below the output for files that others replace; None replaces them.
     on_event : told every event, after the ledger knows of it or is about to.
     """
 
     def __init__(
         self, run: Run, backend: Backend, patience: Patience, spending: Spending,
         note_tasks: Callable[[], None], on_event: Callable[[Event], None] | None = None,
+        keep: str | None = None,
     ) -> None:  # fmt: skip
+        self._keep = keep
         self.run, self.backend, self.spending = run, backend, spending
         self.members = Membership(run.outlook.todo, patience, time.monotonic)
         self.paused = False
@@ -194,6 +198,10 @@ class Coordinator:
         elif isinstance(event, Progress):
             self._record.set(event.task, share=round(event.share, 4))
         elif isinstance(event, Finished):
+            problem = self._landed(event)
+            if problem is not None:
+                self._follow(Failed(event.task, event.worker, problem, log=event.result.log))
+                return
             self._finished(event)
         elif isinstance(event, Returned):
             self._record.end_try(event.task, clean=False)
@@ -205,6 +213,17 @@ class Coordinator:
                 return
             event = answer
         self._tell(event)
+
+    def _landed(self, event: Finished) -> LatticeError | None:
+        """Give the files of a task their names; what stood in the way, if anything did."""
+        try:
+            for prepared, record in event.result.files:
+                there = self._store.path(prepared.path)
+                is_same = self._keep is not None and read_mark(there, "fingerprint") == record.fingerprint
+                self._store.land(prepared, None if is_same else self._keep)
+        except LatticeError as problem:
+            return problem
+        return None
 
     def _put_back(self, task: Task) -> None:
         self.members.put_back(task)

@@ -34,6 +34,11 @@ _MOST_IMAGES = 1 << 30  # bytes of images kept for cells to come
 _SO_FAR = ("taken", "clean", "number", "rays", "seconds")
 
 
+def make(order: WorkOrder, scene: Scene, name: str, version: str | None) -> EmbeddedRenderer:
+    """The embedded tracer, for the entry point ``tracer``."""
+    return EmbeddedRenderer(order, scene)
+
+
 class EmbeddedRenderer:
     """Draws with the embedded tracer.
 

@@ -162,11 +162,11 @@ def _history(ledger: Ledger) -> dict[str, _Rate]:
     """Rates by kind, from tasks that were done on this machine."""
     if not ledger.file.exists():
         return {}
-    found, told = defaultdict(list), "kind, work, run, seconds AS took, ended AS at"
+    found, told = defaultdict(list), "kind, work, host, seconds AS took, ended AS at"
     with suppress(LedgerError), ledger.open() as connection:  # lost meanwhile: then it knows nothing
         rows = connection.execute(
             f"SELECT kind, took / work FROM (SELECT {told} FROM tasks UNION ALL SELECT {told} FROM past) "
-            "JOIN runs USING (run) WHERE took IS NOT NULL AND host = ? AND kind != '' AND work > 0 "
+            "WHERE took IS NOT NULL AND host = ? AND kind != '' AND work > 0 "
             "ORDER BY at DESC LIMIT 3000", (platform.node(),),
         )  # fmt: skip
         for kind, rate in rows:

@@ -18,6 +18,7 @@ from grandlattice import images
 from grandlattice.plan import Cell
 from grandlattice.runs.fingerprints import TaskFile
 from grandlattice.runs.ledger import FileRecord, coordinates_text
+from grandlattice.runs.store import Prepared
 from grandlattice.runs.tasks import Member, Task
 from grandlattice.runs.work_order import Rendered, WorkOrder
 from grandlattice.tables.formats import FORMATS
@@ -43,24 +44,20 @@ class Filer:
         self._order, self._measure = order, measure
         self._store = order.store
 
-    def put(self, task: Task, member: Member, rendered: Rendered) -> list[FileRecord]:
-        """Write every file of a member of a task.
+    def prepare(self, task: Task, member: Member, rendered: Rendered) -> list[tuple[Prepared, FileRecord]]:
+        """Write every file of a member of a task, under temporary names.
 
         Raises
         ------
         OutputError
             When one cannot be written.
         """
-        records = []
+        made = []
         for file in member.files:
-            path = file.planned.path
-            mark = images.read_mark(self._store.path(path), "fingerprint") if self._order.keep else None
-            if self._order.keep and mark != file.fingerprint:
-                self._store.keep(path, self._order.keep)
             write = partial(self._write, file=file, cell=member.cell, rendered=rendered)
-            size = self._store.put(path, write, task.attempt)
-            records.append(self._record(member.cell, file, size, rendered.film, task))
-        return records
+            prepared = self._store.prepare(file.planned.path, write, task.attempt)
+            made.append((prepared, self._record(member.cell, file, prepared.size, rendered.film, task)))
+        return made
 
     def _write(self, path: Path, file: TaskFile, cell: Cell, rendered: Rendered) -> None:
         film = _of_eye(rendered.film, file.planned.eye)

@@ -17,7 +17,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, fields, replace
 from operator import attrgetter
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,6 +25,9 @@ from numpy.typing import NDArray
 from grandlattice.errors import LedgerError
 from grandlattice.runs.ledger_file import LedgerFile
 from grandlattice.tables.ledger_columns import FROM_FILES, PAST
+
+if TYPE_CHECKING:
+    import pandas
 
 WAITING, RUNNING, DONE, FAILED, DROPPED = "waiting", "running", "done", "failed", "dropped"
 
@@ -327,11 +330,11 @@ class Ledger(LedgerFile):
         """Kind of frame → the most bytes one of them held on a machine; nothing where it cannot be read."""
         if not self.file.exists():
             return {}
-        told = "kind, run, peak_bytes"
+        told = "kind, host, peak_bytes"
         with suppress(LedgerError), self.open() as connection:
             rows = connection.execute(
                 f"SELECT kind, MAX(peak_bytes) FROM (SELECT {told} FROM tasks UNION ALL SELECT {told} "
-                "FROM past) JOIN runs USING (run) WHERE host = ? AND kind != '' AND peak_bytes > 0 "
+                "FROM past) WHERE host = ? AND kind != '' AND peak_bytes > 0 "
                 "GROUP BY kind", (host,),
             )  # fmt: skip
             return {str(kind): int(peak) for kind, peak in rows}
@@ -376,6 +379,15 @@ def _set_members(connection: sqlite3.Connection, numbers: Sequence[int], values:
 def _record(row: Sequence[Any]) -> FileRecord:
     record = FileRecord(*row)
     return replace(record, denoised=bool(record.denoised), unfinished=bool(record.unfinished))
+
+
+def frames_indexed(table: pandas.DataFrame, *times: str) -> pandas.DataFrame:
+    """A table by cell and frame, with Unix seconds as times with a zone."""
+    import pandas
+
+    for name in times:
+        table[name] = pandas.to_datetime(table[name].astype(float), unit="s", utc=True)
+    return table.set_index(["cell", "frame"])
 
 
 def coordinates_text(coordinates: object) -> str:

@@ -10,11 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.errors import NoSuchCell, RunError, nearest
-from grandlattice.images import read_channels
+from grandlattice.images import PictureArray, read_channels
 from grandlattice.plan import cells_at
 from grandlattice.runs.events import Failed, Finished
 from grandlattice.runs.fingerprints import TaskFile
-from grandlattice.runs.ledger import Ledger
+from grandlattice.runs.ledger import FileRecord, Ledger, frames_indexed
 from grandlattice.runs.remaining import Outlook
 from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import TaskList
@@ -27,7 +27,10 @@ if TYPE_CHECKING:
     from grandlattice.runs.estimates import Estimate
 
 
-@dataclass
+_SHOWN = 24  # pictures in a notebook
+
+
+@dataclass(repr=False)
 class Run:
     """A run and, when it has ended, what came of it.
 
@@ -77,6 +80,21 @@ class Run:
         """Whether every frame is done."""
         return not self.failures and not self.left
 
+    def __repr__(self) -> str:
+        state = "done" if self.ok else f"{self.failed_frames} failed, {self.left} left"
+        return f"<Run {self.number} of {self.plan_name}: {self.finished_frames} frames, {state}>"
+
+    def _repr_html_(self) -> str:
+        """The pictures of its cells that a notebook can show, small, on a sheet."""
+        from grandlattice._support.readable import html_pictures
+
+        shown = [
+            (f"{record.cell} · {record.frame}", self.output / record.path)
+            for event in self.finished for record in event.result.records
+            if FORMATS[record.format].everywhere
+        ]  # fmt: skip
+        return html_pictures(repr(self), shown[:_SHOWN])
+
     @property
     def finished_frames(self) -> int:
         """How many frames of cells this run made."""
@@ -103,9 +121,10 @@ class Run:
         return self.ledger.file.name.removesuffix(".ledger.sqlite")
 
     def table(self) -> pandas.DataFrame:
-        """A row for each finished file: cell, coordinates, frame, path, seconds, rays and more."""
+        """A row for each finished file, indexed by cell and frame: entries, path, seconds, rays and more;
+        `finished` is a time with its zone."""
         import json
-        from dataclasses import asdict
+        from dataclasses import asdict, fields
 
         import pandas
 
@@ -118,7 +137,10 @@ class Run:
                 row["path"] = str(self.output / record.path)
                 # An axis never takes the place of a column; see `Plan.table`.
                 rows.append({**row, **{f"axis:{k}" if k in row else k: v for k, v in axes.items()}})
-        return pandas.DataFrame(rows)
+        known = [each.name for each in fields(FileRecord) if each.name != "coordinates"]
+        names = [axis.name for axis in self.tasks.made_from.lattice.axes]
+        titles = [*known, *(f"axis:{name}" if name in known else name for name in names)]
+        return frames_indexed(pandas.DataFrame(rows, columns=titles), "finished")
 
     def frame_table(self) -> pandas.DataFrame:
         """A row for each frame of each cell: state, worker, seconds, samples, noise and more, and what the
@@ -142,21 +164,33 @@ class Run:
     ) -> NDArray[np.float32]:
         """A pass of a cell as it stands in its file.
 
+        Parameters
+        ----------
+        frame : may be left out where the cell has one alone.
+
         Returns
         -------
-        (H, W, C) float32; the beauty is scene-linear RGBA, premultiplied.
+        float32: (H, W, C), or (H, W) of a pass of one channel.  The beauty is scene-linear RGBA,
+        premultiplied.
 
         Raises
         ------
         NoSuchCell, RunError, ImageError
-            When there is no such cell, pass or file.
+            When there is no such cell, pass or file, or no frame is named and there are several.
         """
         own = self.tasks.made_from.model.own_kinds
         if not is_pass(pass_name) and pass_name not in own:
             raise RunError(f"There is no pass {pass_name}. {nearest(pass_name, [*own, *PASSES])}")
-        for file in self._files(address, frame):
+        files = self._files(address, frame)
+        frames = sorted({file.planned.frame for file in files})
+        if len(frames) > 1:
+            raise RunError(
+                f"{address} has {len(frames)} frames, {frames[0]} to {frames[-1]}.", cure="name one: frame=…"
+            )
+        for file in files:
             if FORMATS[file.planned.format].layered and pass_name in file.planned.passes:
-                return read_channels(self.output / file.planned.path, known_pass(pass_name, own).channels)
+                pixels = read_channels(self.output / file.planned.path, known_pass(pass_name, own).channels)
+                return (pixels[..., 0] if pixels.shape[2] == 1 else pixels).view(PictureArray)
         raise RunError(
             f"No EXR file of {address} holds {pass_name}.",
             cure=f"add {pass_name} to passes and exr to format, and run again",

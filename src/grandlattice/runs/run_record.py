@@ -162,7 +162,7 @@ class RunRecord:
         self.set(
             event.task, run=run, ended=event.ended, share=1.0, seconds=result.seconds,
             trace_seconds=result.trace_seconds, cpu_seconds=result.cpu_seconds,
-            peak_bytes=result.peak_bytes, rays=result.rays, kind=result.kind,
+            peak_bytes=result.peak_bytes, rays=result.rays, kind=result.kind, host=result.host,
         )  # fmt: skip
         for member in result.members:
             self._news.members.append(([member.number], {

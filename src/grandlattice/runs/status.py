@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from grandlattice._support.user_cache import cache_folder
 from grandlattice.errors import NoSuchCell, RunError, nearest
-from grandlattice.runs.ledger import DONE, DROPPED, FAILED, RUNNING, WAITING, Ledger
+from grandlattice.runs.ledger import DONE, DROPPED, FAILED, RUNNING, WAITING, Ledger, frames_indexed
 from grandlattice.runs.writer_lock import is_under_way
 
 if TYPE_CHECKING:
@@ -232,7 +232,7 @@ def table(ledger: Ledger) -> pandas.DataFrame:
 
     with ledger.open() as connection:
         query = f"SELECT {_SHOWN} FROM {_JOINED} ORDER BY members.number"
-        return pandas.read_sql_query(query, connection)
+        return frames_indexed(pandas.read_sql_query(query, connection), "started", "ended")
 
 
 # --- every run on this machine -------------------------------------------------------------------

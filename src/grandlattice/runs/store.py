@@ -1,5 +1,5 @@
-"""Where files land.  A file is whole or absent: it is written under a temporary name in its own
-folder, flushed to the disk, and renamed.
+"""Where files land.  A file is whole or absent: a worker *prepares* it under a temporary name in its own
+folder and flushes it to the disk; the coordinator lets it *land*, which renames it.
 
 `Store` is the seam for other places than a folder.
 """
@@ -12,6 +12,9 @@ import shutil
 import tempfile
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
+from dataclasses import dataclass
+from functools import partial
+from hashlib import blake2b, file_digest
 from pathlib import Path, PurePosixPath
 from typing import Protocol
 
@@ -20,16 +23,73 @@ from grandlattice.errors import DiskFull, ImageError, OutputError
 from grandlattice.runs.renderer_process import end_noted_process
 from grandlattice.runs.temporary_files import is_part, new_attempt, part_of
 
+_digest = partial(blake2b, digest_size=16)
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A file that is whole and has not its name yet.
+
+    Attributes
+    ----------
+    path : where it lands, relative to the store.
+    part : where it stands, relative to the store.
+    size : bytes.
+    digest : of its bytes, 32 hexadecimal digits.
+    """
+
+    path: str
+    part: str
+    size: int
+    digest: str
+
 
 class Store(Protocol):
-    """A place for finished files, named by paths relative to it with ``/`` between folders."""
+    """A place for finished files, named by paths relative to it with ``/`` between folders.
 
-    def put(self, path: str, write: Callable[[Path], None]) -> int:
-        """Have `write` fill a temporary file, then give it its name; returns its size in bytes."""
+    A worker calls `prepare`, in whatever process or machine it runs; the coordinator of a run alone calls
+    `land`, `keep` and `remove`, so that there is one writer of final names.
+    """
+
+    def prepare(self, path: str, write: Callable[[Path], None], attempt: str = "") -> Prepared:
+        """Have `write` fill a temporary file, and flush it.
+
+        Raises
+        ------
+        OutputError
+            When it cannot be written.
+        """
+        ...
+
+    def land(self, prepared: Prepared, keep: str | None = None) -> None:
+        """Verify a prepared file and give it its name; what stood there goes below the folder `keep` first,
+        where one is named.
+
+        Raises
+        ------
+        OutputError
+            When it is not what was prepared, or cannot get its name.
+        """
+        ...
+
+    def path(self, path: str) -> Path:
+        """Where a file can be read on this machine."""
         ...
 
     def size(self, path: str) -> int | None:
         """Size of a file in bytes, None where there is none."""
+        ...
+
+    def remove(self, path: str) -> None:
+        """Remove a file, and its folder when that is empty then."""
+        ...
+
+    def remove_parts(self, paths: Iterable[str]) -> int:
+        """Remove temporary files that a try of a task may have left behind; returns how many there were."""
+        ...
+
+    def free_bytes(self) -> int:
+        """Room that is left."""
         ...
 
 
@@ -129,23 +189,12 @@ class FolderStore:
                     found.append(path)
         return sorted(found)
 
-    def keep(self, path: str, folder: str) -> None:
-        """Move a file away, into `folder` of the store, before another takes its name."""
-        full, kept = self.path(path), self.path(f"{folder}/{path}")
-        if os.path.lexists(full):
-            kept.parent.mkdir(parents=True, exist_ok=True)
-            os.replace(full, kept)
-
-    def put(self, path: str, write: Callable[[Path], None], attempt: str = "") -> int:
-        """Have `write` fill a temporary file, then give it its name.
+    def prepare(self, path: str, write: Callable[[Path], None], attempt: str = "") -> Prepared:
+        """Have `write` fill a temporary file, and flush it to the disk.
 
         Parameters
         ----------
-        attempt : the try of a task that writes it, see `parts`; one of its own by default.
-
-        Returns
-        -------
-        Its size in bytes.
+        attempt : the try of a task that writes it, see `temporary_files`; one of its own by default.
 
         Raises
         ------
@@ -153,20 +202,48 @@ class FolderStore:
             When it cannot be written, or would lie outside the folder.
         """
         full = self.path(path)
-        part = self.path(part_of(path, attempt or new_attempt()))
+        part = part_of(path, attempt or new_attempt())
+        there = self.path(part)
         try:
             full.parent.mkdir(parents=True, exist_ok=True)
-            write(part)
-            with part.open("rb+") as stream:
+            write(there)
+            with there.open("rb+") as stream:
                 os.fsync(stream.fileno())
-            size = part.stat().st_size
-            os.replace(part, full)
-            return size
-        except (OSError, ImageError) as problem:
-            raise self._explained(full, problem) from problem
-        finally:
+                digest = file_digest(stream, _digest).hexdigest()
+            return Prepared(path, part, there.stat().st_size, digest)
+        except BaseException as problem:
+            # A full disk is known by what is left on it before the part goes.
+            told = self._explained(full, problem) if isinstance(problem, OSError | ImageError) else None
             with suppress(OSError):
-                part.unlink(missing_ok=True)
+                there.unlink(missing_ok=True)
+            if told is not None:
+                raise told from problem
+            raise
+
+    def land(self, prepared: Prepared, keep: str | None = None) -> None:
+        full, part = self.path(prepared.path), self.path(prepared.part)
+        try:
+            if part.stat().st_size != prepared.size:
+                raise OutputError(f"{full} was changed before it had its name, and was not taken.")
+            if keep is not None and os.path.lexists(full):
+                aside = self.path(f"{keep}/{prepared.path}")
+                aside.parent.mkdir(parents=True, exist_ok=True)
+                os.replace(full, aside)
+            os.replace(part, full)
+        except OSError as problem:
+            raise self._explained(full, problem) from problem
+
+    def put(self, path: str, write: Callable[[Path], None], attempt: str = "") -> int:
+        """Prepare a file and let it land at once; returns its size in bytes.
+
+        Raises
+        ------
+        OutputError
+            When it cannot be written, or would lie outside the folder.
+        """
+        prepared = self.prepare(path, write, attempt)
+        self.land(prepared)
+        return prepared.size
 
     def _explained(self, full: Path, problem: OSError | ImageError) -> OutputError:
         number = problem.errno if isinstance(problem, OSError) else None

@@ -9,7 +9,7 @@ from typing import Protocol
 
 from grandlattice.plan import Cell, PlanModel
 from grandlattice.runs.ledger import FileRecord
-from grandlattice.runs.store import FolderStore
+from grandlattice.runs.store import FolderStore, Prepared
 from grandlattice.runs.tasks import Task
 from grandlattice.tracer import Film
 
@@ -91,7 +91,8 @@ class TaskResult:
     Attributes
     ----------
     members : what each of them has.
-    records : of their files.
+    files : theirs, whole and without their names, each with what the ledger will know of it.
+    host : the machine that did it.
     trace_seconds, seconds : of rendering, and of everything.
     rays : shot.
     notes : what the artist should know.
@@ -102,7 +103,7 @@ class TaskResult:
     """
 
     members: tuple[MemberResult, ...]
-    records: tuple[FileRecord, ...]
+    files: tuple[tuple[Prepared, FileRecord], ...]
     trace_seconds: float
     seconds: float
     rays: int
@@ -112,6 +113,12 @@ class TaskResult:
     peak_bytes: int = 0
     kind: str = ""
     log: str = ""
+    host: str = ""
+
+    @property
+    def records(self) -> tuple[FileRecord, ...]:
+        """What the ledger will know of the files."""
+        return tuple(record for _, record in self.files)
 
 
 @dataclass(frozen=True)

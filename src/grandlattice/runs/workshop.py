@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
+import platform
 import time
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
+from grandlattice._support.plug_ins import RENDERERS, load_plug_in
 from grandlattice._support.readable import many
 from grandlattice.errors import RunError, SceneError
-from grandlattice.plan import Cell
-from grandlattice.runs.command_renderer import ExternalRenderer
+from grandlattice.plan import Cell, CellSettings
 from grandlattice.runs.embedded_renderer import EmbeddedRenderer
 from grandlattice.runs.file_writing import Filer
 from grandlattice.runs.ledger import FileRecord
+from grandlattice.runs.store import Prepared
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.work_order import (
     MemberResult,
@@ -53,9 +55,10 @@ class Workshop:
         self._scene = scene or open_scene(order.scene)
         self._filer = Filer(order, lambda *asked: self._embedded.measure(*asked))
         self._renderers: dict[str, Renderer] = {}
+        self._tracer: EmbeddedRenderer | None = None
 
     def perform(self, task: Task, progress: Told | None = None, stop: StopSignal | None = None) -> TaskResult:
-        """Render a task and write its files.
+        """Render a task and write its files, under temporary names.
 
         Raises
         ------
@@ -67,7 +70,7 @@ class Workshop:
         started = time.perf_counter()
         renderer = self._renderer(task.first.settings.renderer)
         rendered = renderer.render(task, progress, stop)
-        notes, made = list(renderer.notes), dict[int, tuple[Film, list[FileRecord]]]()
+        notes, made = list(renderer.notes), dict[int, tuple[Film, list[tuple[Prepared, FileRecord]]]]()
         for frame in rendered:
             wild = _not_numbers(frame)
             if wild and not renderer.accepts_nan:
@@ -75,35 +78,36 @@ class Workshop:
             notes += [f"frame {frame.frame}: {wild}"] if wild else []
             for member in task.members:
                 if (member.frame, member.film) == (frame.frame, frame.number):
-                    made[member.number] = frame.film, self._filer.put(task, member, frame)
+                    made[member.number] = frame.film, self._filer.prepare(task, member, frame)
         renderer.done()
         seconds, films = time.perf_counter() - started, [frame.film for frame in rendered]
         members = (
-            MemberResult(number, film.samples, film.noise, film.unfinished, len(records), seconds / len(made))
-            for number, (film, records) in made.items()
+            MemberResult(number, film.samples, film.noise, film.unfinished, len(files), seconds / len(made))
+            for number, (film, files) in made.items()
         )
         return TaskResult(
-            members=tuple(members), records=tuple(r for _, records in made.values() for r in records),
+            members=tuple(members), files=tuple(each for _, files in made.values() for each in files),
             trace_seconds=sum(film.seconds for film in films), seconds=seconds,
             rays=sum(film.rays for film in films), notes=tuple(notes), cores=self._order.threads,
-            kind=kind_of(task.first), log="\n".join(notes),
+            kind=kind_of(task.first), log="\n".join(notes), host=platform.node(),
         )  # fmt: skip
 
     def _renderer(self, wanted: str) -> Renderer:
         if wanted not in self._renderers:
             name, _, version = wanted.partition(" ")
-            self._renderers[wanted] = (
-                EmbeddedRenderer(self._order, self._scene)
-                if name == "tracer"
-                else ExternalRenderer(self._order, self._scene, name, version or None)
-            )
+            kind = "command" if name in self._order.model.renderers else name
+            make = load_plug_in(RENDERERS, kind)
+            self._renderers[wanted] = make(self._order, self._scene, name, version or None)
         return self._renderers[wanted]
 
     @property
     def _embedded(self) -> EmbeddedRenderer:
-        renderer = self._renderer("tracer")
-        assert isinstance(renderer, EmbeddedRenderer)
-        return renderer
+        """The tracer, for the small pictures that probes and meters look at."""
+        if self._tracer is None:
+            usual = self._renderers.get(CellSettings.renderer)
+            own = isinstance(usual, EmbeddedRenderer)
+            self._tracer = usual if own else EmbeddedRenderer(self._order, self._scene)  # type: ignore[assignment]
+        return self._tracer  # type: ignore[return-value]
 
     def snapshot(self, cell: Cell, frame: int) -> Snapshot:
         """A cell's edits laid over the scene, and the scene at a frame."""

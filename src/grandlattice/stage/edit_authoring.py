@@ -16,12 +16,13 @@ from pathlib import Path
 from pxr import Gf, Sdf, Usd, UsdShade, UsdUtils
 
 from grandlattice.errors import EditError, nearest
-from grandlattice.plan import STRUCTURAL, PlacedEdit, PlanModel
+from grandlattice.plan import PlacedEdit, PlanModel
 from grandlattice.plan.schema import MadeMaterial
 from grandlattice.stage.edit_stage import MATERIALS, Draft, Note
 from grandlattice.stage.edits import author
 from grandlattice.stage.opened_scene import Scene, material_paths, quiet_usd, resolved, usd_layer
 from grandlattice.stage.selection import HELPERS, Selector
+from grandlattice.tables.edit_kinds import EDIT_KINDS
 
 _MOST_KEPT = 500  # structures
 
@@ -68,8 +69,8 @@ class Drafting:
         EditError
             When one of them cannot be laid over this scene.
         """
-        structural = [e for e in edits if e.edit.verb in STRUCTURAL]
-        looks = [e for e in edits if e.edit.verb not in STRUCTURAL]
+        structural = [e for e in edits if EDIT_KINDS[e.edit.verb].is_structural]
+        looks = [e for e in edits if not EDIT_KINDS[e.edit.verb].is_structural]
         self.notes, self.edited = [], []
         with quiet_usd():
             empty(self.looks)
@@ -137,7 +138,7 @@ class Drafting:
             if placed.edit.verb != "overlay":
                 self.stage.SetEditTarget(layer)
                 author(draft, placed)
-            if placed.edit.verb in STRUCTURAL:
+            if EDIT_KINDS[placed.edit.verb].is_structural:
                 self._selector.forget()
 
     def _overlaid(self, placed: PlacedEdit) -> Sdf.Layer:

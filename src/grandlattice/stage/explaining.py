@@ -14,12 +14,13 @@ from typing import Any
 from pxr import Gf, Sdf, Usd, UsdShade, Vt
 from pydantic import BaseModel
 
-from grandlattice._support.readable import number
+from grandlattice._support.readable import html_table, number
 from grandlattice.plan import Cell, CellMaker, PlacedEdit, PlanModel
 from grandlattice.stage.edit_authoring import Drafting
 from grandlattice.stage.edit_stage import Note
 from grandlattice.stage.opened_scene import Scene, quiet_usd
 from grandlattice.stage.selection import HELPERS
+from grandlattice.tables.edit_kinds import EDIT_KINDS
 
 _NOTHING = "–"
 _OURS = {
@@ -57,7 +58,7 @@ class Change:
     opinions: tuple[Opinion, ...]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Explanation:
     """A cell explained.
 
@@ -75,6 +76,17 @@ class Explanation:
     settings: tuple[Change, ...] = ()
     notes: tuple[Note, ...] = ()
     compared: str = ""
+
+    def __repr__(self) -> str:
+        return f"<Explanation of {self.cell}: {len(self.changes)} changes, {len(self.settings)} settings>"
+
+    def _repr_html_(self) -> str:
+        """A table of what is changed and set, for notebooks."""
+        rows = [
+            [change.prim, change.name, str(change.before), str(change.after)]
+            for change in (*self.changes, *self.settings)
+        ]
+        return html_table(["prim", "what", "before", "after"], rows, self.cell)
 
     def against(self, other: Explanation) -> Explanation:
         """Only what differs from another cell."""
@@ -134,16 +146,10 @@ class Explainer:
                 yield placed, f"{winner.source} says otherwise after it ({winner.place})"
 
 
-_REPLACING = frozenset(
-    ["set", "turn-to", "move-to", "assign", "choose", "swap", "hide", "show", "only", "matte", "unseen",
-     "catch", "sun", "link"]
-)  # fmt: skip
-
-
 def rivals(explanation: Explanation) -> Iterator[tuple[Change, Opinion, Opinion]]:
     """Values that two speakers of a cell replace: the change, who wins and who loses."""
     for change in explanation.changes:
-        edits = [o for o in change.opinions if o.edit is not None and o.edit.edit.verb in _REPLACING]
+        edits = [o for o in change.opinions if o.edit is not None and EDIT_KINDS[o.edit.edit.verb].replaces]
         for loser in edits[1:]:
             if loser.source != edits[0].source and loser.value != edits[0].value:
                 yield change, edits[0], loser

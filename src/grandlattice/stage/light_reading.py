@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,11 +11,7 @@ from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux
 from grandlattice.scene_records import Camera, Light, Shaping, Texture
 from grandlattice.stage.attributes import is_light
 from grandlattice.stage.surface_reading import asset_file
-
-KINDS = {
-    "DomeLight": "dome", "DomeLight_1": "dome", "DistantLight": "distant", "RectLight": "rect",
-    "DiskLight": "disk", "SphereLight": "sphere", "CylinderLight": "cylinder",
-}  # fmt: skip
+from grandlattice.tables.light_kinds import KIND_OF_PRIM, LightKind
 
 
 def matrix_array(matrix: Gf.Matrix4d) -> NDArray[np.float64]:
@@ -37,18 +33,18 @@ def read_light(
     ----------
     items : prim paths of what it may fall on.
     """
-    kind = KINDS.get(prim.GetTypeName())
-    if kind is None or not np.isfinite(to_world).all():
+    known = KIND_OF_PRIM.get(prim.GetTypeName())
+    if known is None or not np.isfinite(to_world).all():
         return None
     if abs(np.linalg.det(to_world[:3, :3])) < 1e-30:
         return None
-    size = _size(prim, kind, time)
+    size = _size(prim, known, time)
     radiance = light_radiance(prim, time)
-    radiance = radiance / _normalizer(prim, kind, size, to_world, time)
+    radiance = radiance / _normalizer(prim, known.name, size, to_world, time)
     if not np.isfinite(radiance).all() or radiance.max() <= 0.0:
         return None
     texture = None
-    if kind in ("dome", "rect"):
+    if known.has_image:
         file = prim.GetAttribute("inputs:texture:file").Get(time)
         if file is not None and file.path:
             texture = Texture(asset_file(file), str(prim.GetPath()), wrap_s="repeat", wrap_t="clamp")
@@ -59,8 +55,8 @@ def read_light(
         for collection in (light.GetLightLinkCollectionAPI(), light.GetShadowLinkCollectionAPI())
     )
     return Light(
-        str(prim.GetPath()), kind, stands(prim, to_world), (r, g, b), size, texture,
-        _shaping(prim, kind, time), max(0.0, float(light.GetDiffuseAttr().Get(time))),
+        str(prim.GetPath()), known.name, stands(prim, to_world), (r, g, b), size, texture,
+        _shaping(prim, known, time), max(0.0, float(light.GetDiffuseAttr().Get(time))),
         max(0.0, float(light.GetSpecularAttr().Get(time))), reaches, shadowed_by,
         seen=not is_point(prim, time),
     )  # fmt: skip
@@ -79,9 +75,9 @@ def is_point(prim: Usd.Prim, time: Usd.TimeCode) -> bool:
     return bool(attribute and attribute.Get(time))
 
 
-def _shaping(prim: Usd.Prim, kind: str, time: Usd.TimeCode) -> Shaping | None:
+def _shaping(prim: Usd.Prim, kind: LightKind, time: Usd.TimeCode) -> Shaping | None:
     """How a light is narrowed; None where it is not, or shines from far away."""
-    if not prim.HasAPI(UsdLux.ShapingAPI) or kind in ("dome", "distant"):
+    if not prim.HasAPI(UsdLux.ShapingAPI) or not kind.is_shaped:
         return None
     api = UsdLux.ShapingAPI(prim)
     focus = max(0.0, float(api.GetShapingFocusAttr().Get(time)))
@@ -121,19 +117,10 @@ def light_radiance(prim: Usd.Prim, time: Usd.TimeCode) -> NDArray[np.float64]:
         return np.asarray(colour * (0.0 if intensity is None else intensity) * exposure)
 
 
-def _size(prim: Usd.Prim, kind: str, time: Usd.TimeCode) -> tuple[float, float]:
-    def number(name: str) -> float:
-        return float(prim.GetAttribute(f"inputs:{name}").Get(time))
-
-    if kind == "rect":
-        return number("width"), number("height")
-    if kind in ("disk", "sphere"):
-        return number("radius"), number("radius")
-    if kind == "cylinder":
-        return number("radius"), number("length")
-    if kind == "distant":
-        return number("angle"), 0.0
-    return 0.0, 0.0
+def _size(prim: Usd.Prim, kind: LightKind, time: Usd.TimeCode) -> tuple[float, float]:
+    numbers = [float(prim.GetAttribute(f"inputs:{name}").Get(time)) for name in kind.size]
+    first, second = (*numbers, 0.0, 0.0)[:2]
+    return first, second
 
 
 def _normalizer(
@@ -144,21 +131,36 @@ def _normalizer(
     is_point = kind == "distant" and size[0] <= 0.0
     if not is_point and not UsdLux.LightAPI(prim).GetNormalizeAttr().Get(time):
         return 1.0
-    x, y, z = to_world[0, :3], to_world[1, :3], to_world[2, :3]
-    if kind == "rect":
-        return float(size[0] * size[1] * np.linalg.norm(np.cross(x, y)))
-    if kind == "disk":
-        return float(np.pi * size[0] ** 2 * np.linalg.norm(np.cross(x, y)))
-    if kind == "sphere":
-        scale = abs(np.linalg.det(np.stack([x, y, z]))) ** (1 / 3)
-        return float(4 * np.pi * (size[0] * scale) ** 2)
-    if kind == "cylinder":
-        radius = size[0] * 0.5 * (np.linalg.norm(y) + np.linalg.norm(z))
-        return float(2 * np.pi * radius * size[1] * np.linalg.norm(x))
-    if kind == "distant":
-        half = np.radians(max(size[0], 0.01)) / 2
-        return float(np.pi * np.sin(half) ** 2)
-    return 1.0
+    return float(AREAS[kind](size, to_world[:3, :3]))
+
+
+def _ball(size: tuple[float, float], axes: NDArray) -> float:
+    return 4.0 * np.pi * (size[0] * abs(np.linalg.det(axes)) ** (1 / 3)) ** 2
+
+
+def _tube(size: tuple[float, float], axes: NDArray) -> float:
+    radius = size[0] * 0.5 * (np.linalg.norm(axes[1]) + np.linalg.norm(axes[2]))
+    return float(2.0 * np.pi * radius * size[1] * np.linalg.norm(axes[0]))
+
+
+def _cap(size: tuple[float, float], axes: NDArray) -> float:
+    return float(np.pi * np.sin(np.radians(max(size[0], 0.01)) / 2.0) ** 2)
+
+
+def _sheet(size: tuple[float, float], axes: NDArray) -> float:
+    return float(size[0] * size[1] * np.linalg.norm(np.cross(axes[0], axes[1])))
+
+
+def _disc(size: tuple[float, float], axes: NDArray) -> float:
+    return float(np.pi * size[0] ** 2 * np.linalg.norm(np.cross(axes[0], axes[1])))
+
+
+AREAS: Mapping[str, Callable[[tuple[float, float], NDArray], float]] = {
+    "dome": lambda size, axes: 1.0, "distant": _cap, "rect": _sheet, "disk": _disc,
+    "sphere": _ball, "cylinder": _tube,
+}  # fmt: skip
+"""Kind of light → its area, from its size and its axes in the world, (3, 3); of a distant light the solid
+angle seen on the plane that faces it."""
 
 
 def _pole_is_z(prim: Usd.Prim) -> bool:

@@ -12,9 +12,10 @@ import numpy as np
 from pxr import Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdSkel
 
 from grandlattice.stage.layered_surfaces import is_layered
-from grandlattice.stage.light_reading import KINDS, is_point, light_radiance
+from grandlattice.stage.light_reading import is_point, light_radiance
 from grandlattice.stage.prim_types import PrimType
 from grandlattice.stage.surface_reading import input_value, is_known_surface, surface_of
+from grandlattice.tables.light_kinds import KIND_OF_PRIM
 
 _SUBSURFACE = ("subsurface", "subsurface_weight")
 _UNREAD_WEIGHTS = {
@@ -148,7 +149,7 @@ def _of_primvar(mesh: UsdGeom.Mesh, primvar: UsdGeom.Primvar, time: Usd.TimeCode
 
 def _of_light(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:
     yield from _of_lights_values(prim, time)
-    if KINDS.get(prim.GetTypeName()) is None and not prim.HasAPI(UsdLux.MeshLightAPI):
+    if prim.GetTypeName() not in KIND_OF_PRIM and not prim.HasAPI(UsdLux.MeshLightAPI):
         kind = prim.GetTypeName() or UsdLux.LightAPI(prim).GetShaderIdAttr().Get() or "light"
         yield f"Lights of type {kind} left out"
     if prim.HasAPI(UsdLux.ShapingAPI):

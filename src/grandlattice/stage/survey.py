@@ -10,11 +10,12 @@ import numpy as np
 from pxr import Ar, Sdf, Usd, UsdGeom, UsdLux, UsdShade
 
 from grandlattice._support.filesystem import is_file
-from grandlattice.stage.light_reading import KINDS, camera_aspect, camera_stops, light_radiance
+from grandlattice.stage.light_reading import camera_aspect, camera_stops, light_radiance
 from grandlattice.stage.omissions import omitted_of
 from grandlattice.stage.opened_scene import Scene, quiet_usd
 from grandlattice.stage.prim_types import type_of
 from grandlattice.stage.surface_reading import unknown_surface
+from grandlattice.tables.light_kinds import KIND_OF_PRIM
 
 Corner = tuple[float, float, float]
 
@@ -215,7 +216,8 @@ def _variants(prim: Usd.Prim) -> dict[str, list[str]]:
 
 
 def _light(prim: Usd.Prim, time: Usd.TimeCode) -> LightSurvey:
-    kind = KINDS.get(prim.GetTypeName(), "")
+    known = KIND_OF_PRIM.get(prim.GetTypeName())
+    kind = known.name if known is not None else ""
     nits = float(light_radiance(prim, time) @ (0.2126, 0.7152, 0.0722))
     lit = UsdGeom.Imageable(prim).ComputeVisibility(time) != UsdGeom.Tokens.invisible and nits > 0
     name = kind or str(prim.GetTypeName()) or UsdLux.LightAPI(prim).GetShaderIdAttr().Get()

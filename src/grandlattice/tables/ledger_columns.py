@@ -50,6 +50,7 @@ _COST = (
     Column("cpu_seconds", "REAL", "processor time"),
     Column("peak_bytes", "INTEGER", "the most memory its worker was seen to hold"),
     Column("rays", "INTEGER", "rays shot"),
+    Column("host", "TEXT", "the machine that did it", 5),
     Column("kind", "TEXT", "what tasks have in common that take as long for a sample; for estimates"),
 )
 
@@ -262,11 +263,16 @@ END;
 REPLACED = ("tasks", "past", "tally", "columns")
 """Tables whose rows of versions before 5 are taken over into new tables, see `TAKEN_OVER`."""
 
+_KNOWN = ", ".join(column.name for column in _COST if column.since < SCHEMA_VERSION)
+
 # From versions 2 to 4 a task knew its first cell alone; its other cells are those whose files it made.
 TAKEN_OVER = f"""
-INSERT INTO tasks (number, trace, frames, step, work, tries, share, {", ".join(c.name for c in _COST)})
-    SELECT number, trace, frames, step, work, tries, share, {", ".join(c.name for c in _COST)} FROM old_tasks;
-INSERT INTO past SELECT trace, work, worker, started, {", ".join(c.name for c in _COST)} FROM old_past;
+INSERT INTO tasks (number, trace, frames, step, work, tries, share, {_KNOWN})
+    SELECT number, trace, frames, step, work, tries, share, {_KNOWN} FROM old_tasks;
+INSERT INTO past (trace, work, worker, started, {_KNOWN})
+    SELECT trace, work, worker, started, {_KNOWN} FROM old_past;
+UPDATE tasks SET host = (SELECT host FROM runs WHERE runs.run = tasks.run);
+UPDATE past SET host = (SELECT host FROM runs WHERE runs.run = past.run);
 INSERT INTO members (task, cell, frame, film, priority, work, state, run, worker, started, ended, problem)
     SELECT task, t.cell, t.frame, 0, priority, work, state, run, worker, started, ended, problem FROM (
         SELECT number AS task, cell, frame FROM old_tasks

@@ -1,7 +1,7 @@
 """The table of lights that kernels walk: what a snapshot says of them, the chances a sky's directions
 and glowing triangles are drawn by, and whom each light reaches.
 
-How light comes from them is in `lights`.  All surfaces that glow are one light, a table of their
+How light comes from them is in `light_sampling`.  All surfaces that glow are one light, a table of their
 triangles; a triangle is drawn by its area and its brightness.  A dome is sampled by its brightness:
 its image, averaged to a grid of at most 256×128 and smoothed as it is when it is read, gives rows and
 columns their probabilities.
@@ -16,14 +16,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.scene_records import Light, Matrix
+from grandlattice.tables.light_kinds import LIGHT_KINDS
 from grandlattice.tracer.embree import CAMERA, OTHER
 from grandlattice.tracer.kernel_memory import records, table
 from grandlattice.tracer.mipmaps import srgb_to_linear
 
-DOME, DISTANT, RECT, DISK, SPHERE, CYLINDER, GLOWING = range(7)
-_KINDS = {
-    "dome": DOME, "distant": DISTANT, "rect": RECT, "disk": DISK, "sphere": SPHERE, "cylinder": CYLINDER,
-}  # fmt: skip
+DOME, DISTANT, RECT, DISK, SPHERE, CYLINDER = (
+    LIGHT_KINDS[name].number for name in ("dome", "distant", "rect", "disk", "sphere", "cylinder")
+)
+GLOWING = len(LIGHT_KINDS)
 _LUMA = np.array([0.2126, 0.7152, 0.0722])
 HELD_OUT = 2
 _NARROWEST = 0.01  # degrees; a distant light of no width still has to be sampled
@@ -224,7 +225,7 @@ def pack_lights(
     for row, light, linked, shadows in zip(
         rows_of_table, lights, links.linked, links.shadows, strict=False
     ):  # fmt: skip
-        row["kind"], row["radiance"] = _KINDS[light.kind], light.radiance
+        row["kind"], row["radiance"] = LIGHT_KINDS[light.kind].number, light.radiance
         row["diffuse"], row["specular"] = light.diffuse, light.specular
         # A path that is followed is stopped by what casts no shadow in this light.
         row["linked"], row["shadows"], row["followed"] = linked, shadows, shadows == OTHER

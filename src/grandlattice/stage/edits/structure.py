@@ -8,7 +8,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux
+from pxr import Gf, Sdf, Usd, UsdGeom
 
 from grandlattice._support.filesystem import is_file
 from grandlattice.errors import EditError, Place, nearest
@@ -16,11 +16,7 @@ from grandlattice.stage.edit_stage import Draft
 from grandlattice.stage.edits.attribute_values import set_value
 from grandlattice.stage.edits.transforms import point_of
 from grandlattice.stage.opened_scene import resolved, usd_layer
-
-_LIGHTS = {
-    "sphere": UsdLux.SphereLight, "rect": UsdLux.RectLight, "disk": UsdLux.DiskLight,
-    "distant": UsdLux.DistantLight, "dome": UsdLux.DomeLight, "cylinder": UsdLux.CylinderLight,
-}  # fmt: skip
+from grandlattice.tables.light_kinds import LIGHT_KINDS
 
 
 def choose(draft: Draft, body: Any, place: Place) -> None:
@@ -85,7 +81,7 @@ def place(draft: Draft, body: Any, place: Place) -> None:
 def light(draft: Draft, body: Any, place: Place) -> None:
     """Bring in a light."""
     path = _new_path(draft, body, f"{body.kind.capitalize()}Light", place)
-    prim = _LIGHTS[body.kind].Define(draft.stage, path).GetPrim()
+    prim = draft.stage.DefinePrim(path, LIGHT_KINDS[body.kind].prims[0])
     _put_at(draft, prim, body, place)
     for name, text in body.values().items():
         set_value(draft, prim, name, text, place)

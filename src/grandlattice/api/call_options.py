@@ -1,0 +1,119 @@
+"""What calls take by keyword, with its types, for editors that complete and check.
+
+`tests/test_house.py` compares these with the models of the plan: a setting or a key of ``run:`` that is
+missing here fails it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from typing import TYPE_CHECKING, Any, Literal, TypedDict, Unpack
+
+if TYPE_CHECKING:
+    from grandlattice.runs import Estimate, Event, Outlook
+
+At = str | Sequence[str]
+"""Cells: one address such as ``noon//all/Wide`` or ``light=noon``, or several of them."""
+
+Existing = Literal["skip", "replace", "keep-both", "refuse"]
+"""What becomes of files that are there."""
+
+Text = str | float
+"""A value as a plan writes it: ``"2 h"``, ``"50%"``, or a plain number."""
+
+
+class RunKeys(TypedDict, total=False):
+    """Keys of ``run:``, laid over those of the plan."""
+
+    existing: Existing | None
+    wait: str | Sequence[str]
+    on: str
+    spare: int | None
+    memory: Text | None
+    gentle: bool
+    retries: int
+    stalled: Text
+    limit: Text | None
+    room: Text
+    budget: Mapping[str, Any]
+    notices: Sequence[Mapping[str, Any]]
+    after: Sequence[str]
+
+
+class RunOptions(RunKeys, total=False):
+    """What a run takes besides the cells.
+
+    Attributes
+    ----------
+    workers : processes; all processors but those the plan spares by default, 0 for this process.
+    threads : that trace, in each worker; by default one, and more where there are fewer tasks than workers.
+        They change no byte.
+    frames : only these of each cell's frames, or ``"first"``.
+    fresh : do again what is done; the same as ``existing="replace"``.
+    allow_missing : render fallback colours where textures are missing.
+    further : take those frames to their full quality, and no others, that the setting `seconds` ended; they
+        get the bytes they would have had without it.
+    on_event : called with everything that happens, see `grandlattice.runs.events`.
+    on_outlook : called with what will be done, before it begins.
+    on_estimate : called with what that will cost, from measurement.
+    """
+
+    workers: int | None
+    threads: int | None
+    frames: Sequence[int] | Literal["first"] | None
+    fresh: bool
+    allow_missing: bool
+    further: bool
+    on_event: Callable[[Event], None] | None
+    on_outlook: Callable[[Outlook], None] | None
+    on_estimate: Callable[[Estimate], None] | None
+
+
+class SettingValues(TypedDict, total=False):
+    """Settings as Python names them, with values as a plan writes them; see `docs/plan.md`."""
+
+    camera: str
+    size: str
+    print: Mapping[str, Any]
+    scale: Text
+    fit: Literal["expand", "crop"]
+    frames: Text
+    quality: str
+    samples: int
+    noise: Text
+    seconds: Text
+    seed: int
+    bounces: int
+    clamp: Text
+    shutter: Text
+    projection: Literal["camera", "panorama", "stereo-panorama"]
+    eyes: Text
+    region: str
+    fstop: Text
+    focus: Text
+    subdivision: int
+    passes: str | Sequence[str]
+    format: str | Sequence[str]
+    files: Mapping[str, Any]
+    output: str
+    exposure: Text
+    camera_exposure: bool
+    display: str
+    denoise: bool
+    background: Literal["sky", "clear"]
+    renderer: str
+    priority: int
+    label: bool
+    skip: bool
+
+
+def listed(at: At) -> tuple[str, ...]:
+    """Addresses as a tuple: a text is one of them.
+
+    >>> listed("noon//all/Wide"), listed(["light=noon", "camera=Dial"])
+    (('noon//all/Wide',), ('light=noon', 'camera=Dial'))
+    """
+    return (at,) if isinstance(at, str) else tuple(at)
+
+
+__all__ = ["At", "Existing", "RunKeys", "RunOptions", "SettingValues", "Unpack", "listed"]

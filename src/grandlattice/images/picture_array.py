@@ -1,0 +1,44 @@
+"""A picture as an array that shows itself in a notebook."""
+
+from __future__ import annotations
+
+import io
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+
+from grandlattice.images.colour import to_display
+
+_LARGEST = 960  # pixels across in a notebook
+
+
+class PictureArray(np.ndarray):
+    """(H, W) or (H, W, C) float32; in a notebook the picture as the default display shows it.
+
+    Light is shown by the display; single channels and vectors are stretched from their least to their
+    greatest finite value.
+    """
+
+    def _repr_png_(self) -> bytes:
+        values: NDArray[np.float32] = np.asarray(self)
+        step = max(1, -(-values.shape[1] // _LARGEST))
+        values = values[::step, ::step]
+        is_light = values.ndim == 3 and values.shape[2] >= 3
+        shown = to_display(_with_alpha(values)) if is_light else _stretched(values)
+        stream = io.BytesIO()
+        Image.fromarray((np.clip(shown, 0.0, 1.0) * 255.0 + 0.5).astype(np.uint8)).save(stream, "PNG")
+        return stream.getvalue()
+
+
+def _with_alpha(values: NDArray[np.float32]) -> NDArray[np.float32]:
+    whole = np.ones((*values.shape[:2], 4), np.float32)
+    whole[..., : min(values.shape[2], 4)] = values[..., :4]
+    return whole
+
+
+def _stretched(values: NDArray[np.float32]) -> NDArray[np.float32]:
+    one = values if values.ndim == 2 else values[..., 0]
+    known = one[np.isfinite(one)]
+    low, high = (float(known.min()), float(known.max())) if known.size else (0.0, 1.0)
+    return np.nan_to_num((one - low) / max(high - low, 1e-12), nan=0.0, posinf=1.0, neginf=0.0)
