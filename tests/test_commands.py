@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import os
+import subprocess
+import sys
 from pathlib import Path
 
 import pandas
@@ -214,3 +216,19 @@ def test_a_lens_of_the_plans_own(plan_file: Path) -> None:
     assert abs(run.picture("day/Front")[..., :3] - sharp).max() == 0.0  # the scene's camera is a pinhole
     edges = [abs(p[:, 1:] - p[:, :-1]).max() for p in (sharp, soft)]
     assert edges[1] < 0.7 * edges[0]
+
+
+COMMAND = "import sys; sys.argv[0] = 'glat'; from grandlattice.cli.main import main; main()"
+
+
+def test_the_shell_completes_commands_and_options(tmp_path: Path) -> None:
+    def completed(words: str) -> list[str]:
+        done = subprocess.run(
+            [sys.executable, "-c", COMMAND], cwd=tmp_path, capture_output=True, text=True,
+            env={**os.environ, "_GLAT_COMPLETE": "complete_bash", "COMP_WORDS": words,
+                 "COMP_CWORD": str(len(words.split()) - 1)},
+        )  # fmt: skip
+        return done.stdout.split()
+
+    assert completed("glat st") == ["status", "stop"]
+    assert completed("glat run --ex") == ["--existing"]

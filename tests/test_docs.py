@@ -10,7 +10,9 @@ from pathlib import Path
 
 import pytest
 
+import grandlattice as lattice
 from conftest import PLAN
+from grandlattice import errors
 from grandlattice.api.queue import QueueModel
 from grandlattice.errors import PlanError
 from grandlattice.plan import parse, validate
@@ -148,3 +150,21 @@ def test_every_command_setting_and_key_is_documented_and_none_that_is_not_there(
         }
         assert not missing, (page, missing)
     assert not {verb for verb in EDITS if f"`{verb}: " not in pages["plan.md"]}
+
+
+def test_the_reference_has_every_public_name() -> None:
+    pages = "\n".join(page.read_text() for page in sorted((ROOT / "docs" / "site").glob("*.rst")))
+    documented = set(re.findall(r"auto(?:class|function|data):: (?:[\w.]+\.)?(\w+)", pages))
+    assert "automodule:: grandlattice.errors" in pages
+    documented |= set(vars(errors))
+    assert set(lattice.__all__) - documented == {"__version__"}
+
+
+def test_links_between_pages_lead_somewhere() -> None:
+    broken = [
+        f"{page.relative_to(ROOT)}: {target}"
+        for page in [*PAGES, *sorted((ROOT / "docs" / "decisions").glob("*.md"))]
+        for target in re.findall(r"\]\(([^)#]+)(?:#[^)]*)?\)", page.read_text(encoding="utf-8"))
+        if "://" not in target and not (page.parent / target).exists()
+    ]
+    assert broken == []

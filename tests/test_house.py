@@ -107,3 +107,20 @@ def test_every_name_in_a_stub_can_be_loaded() -> None:
         package = import_module(".".join(("grandlattice", *stub.parent.relative_to(SOURCE).parts)))
         assert all(getattr(package, name) is not None for name in dir(package)), stub
         assert len(dir(package)) == len(set(dir(package)))
+
+
+KERNELS = {"batches", "clear_surfaces", "direct_lighting", "embree", "first_hit", "integrator", "light_passes",
+           "mipmaps", "shading"}  # fmt: skip
+
+
+def test_functions_take_eight_parameters_at_most() -> None:
+    """But commands, whose parameters are their options, and kernels, which take addresses."""
+    many = [
+        f"{path.stem}.{node.name}"
+        for path in MODULES
+        if path.parent.name != "cli" and path.stem not in KERNELS
+        for node in ast.walk(ast.parse(path.read_text()))
+        if isinstance(node, ast.FunctionDef)
+        and len([a for a in (*node.args.args, *node.args.kwonlyargs) if a.arg not in ("self", "cls")]) > 8
+    ]
+    assert many == []

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from grandlattice.scene_records import Item, Light, Material, Snapshot, Texture, TextureInput
-from grandlattice.tracer import Sensor, Tracer, TraceSettings
+from grandlattice.tracer import Sensor, TraceControl, Tracer, TraceSettings
 from grandlattice.tracer.lens import make_lens
 from shapes import MATT, camera, dome, geometry, looking, moved, plane, sphere, trace
 
@@ -391,13 +391,15 @@ def test_time_ends_a_picture_evenly_and_more_time_makes_it_whole() -> None:
     )
     tracer, sensor = Tracer(2), Sensor(view, 80, 72)
     how = TraceSettings(samples=400, seconds=0.15)
-    cut = tracer.trace(snapshot, {}, sensor, how, ("beauty", "samples"), keep=kept.append)
+    cut = tracer.trace(
+        snapshot, {}, sensor, how, ("beauty", "samples"), control=TraceControl(keep=kept.append)
+    )
     counts = cut.passes["samples"]
     assert cut.unfinished
     assert counts.min() >= 1
     assert counts.max() - counts.min() <= 16  # tiles are at most a round apart
     whole = replace(how, seconds=None)
-    further = tracer.trace(snapshot, {}, sensor, whole, begun=kept[0])
+    further = tracer.trace(snapshot, {}, sensor, whole, control=TraceControl(begun=kept[0]))
     straight = tracer.trace(snapshot, {}, sensor, whole)
     assert np.array_equal(further.passes["beauty"], straight.passes["beauty"])
     assert (further.samples, further.rays) == (straight.samples, straight.rays)

@@ -49,7 +49,6 @@ from .errors import (
     SceneError as SceneError,
     TracerError as TracerError,
     WorkerError as WorkerError,
-    nearest as nearest,
 )
 from .plan.cell_maker import (
     Cell as Cell,
@@ -63,9 +62,6 @@ from .plan.settings import (
 )
 from .plan.spelled_values import (
     read_frames as read_frames,
-)
-from .runs.budgets import (
-    price as price,
 )
 from .runs.estimates import (
     Estimate as Estimate,

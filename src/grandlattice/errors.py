@@ -1,7 +1,7 @@
 """Every exception of the package, in one tree.
 
 Each carries what happened, where (a file and line, or a prim) and what to do now; the command
-line prints those three and nothing else.
+line prints those three and nothing else::
 
     LatticeError
     ├── PlanError          the plan cannot be understood

@@ -83,6 +83,19 @@ def html_pictures(title: str, pictures: Iterable[tuple[str, Path]], width: int =
     return f"<p>{escape(title)}</p>{''.join(shown)}"
 
 
+def price(amount: float, currency: str = "") -> str:
+    """An amount of money: ``1.20 EUR``.
+
+    >>> price(1.2, "EUR"), price(0.004)
+    ('1.20 EUR', '0.004')
+    """
+    return (
+        f"{amount:.2f} {currency}".strip()
+        if amount >= 0.1 or not amount
+        else f"{amount:.2g} {currency}".strip()
+    )
+
+
 def many(count: int, one: str, more: str | None = None) -> str:
     """``1 cell``, ``27 cells``."""
     plural = more or one + ("es" if one.endswith(("s", "x", "ch", "sh")) else "s")

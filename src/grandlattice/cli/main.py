@@ -11,6 +11,7 @@ from grandlattice.cli import signals
 
 signals.end_at_once()  # before anything that takes its time to load
 
+import os  # noqa: E402
 import sys  # noqa: E402
 from collections.abc import Callable  # noqa: E402
 from importlib import import_module  # noqa: E402
@@ -28,7 +29,7 @@ app = typer.Typer(
     help="Grand Lattice: one scene, one plan, every picture of the matrix.",
     no_args_is_help=True,
     context_settings={"help_option_names": ["-h", "--help"]},
-    add_completion=False,
+    add_completion=True,
     pretty_exceptions_enable=False,
     rich_markup_mode="rich",
 )
@@ -90,13 +91,14 @@ def main() -> None:
     """The command `glat`."""
     forgive()
     try:
-        asked = next((word for word in sys.argv[1:] if not word.startswith("-")), None)
+        words = os.environ.get("COMP_WORDS", "").split() if "_GLAT_COMPLETE" in os.environ else sys.argv
+        asked = next((word for word in words[1:] if not word.startswith("-")), None)
         short_of_memory = _refusal(asked)
         if short_of_memory is not None:
             show_problem(short_of_memory)
             sys.exit(1)
         _add_commands(asked)
-        helped = {"--help", "-h"} & set(sys.argv)
+        helped = {"--help", "-h"} & set(sys.argv) or "_GLAT_COMPLETE" in os.environ
         if asked in (*_ROOMS["plan_commands"], *_ROOMS["run_commands"]) and not helped:
             _ = lattice.open_plan  # loads USD, which takes an exception meanwhile for a fault of its own
         signals.end_in_order()

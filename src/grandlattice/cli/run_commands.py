@@ -14,9 +14,9 @@ import typer
 from rich.markup import escape
 
 import grandlattice as lattice
+from grandlattice._support.readable import price
 from grandlattice.cli import result_tables, terminal_text
 from grandlattice.cli.plan_commands import saved, say_meters
-from grandlattice.cli.progress_bars import RunBars
 from grandlattice.cli.shared_options import (
     AllowMissing,
     At,
@@ -43,7 +43,6 @@ from grandlattice.cli.terminal_text import (
     short,
     show_problem,
 )
-from grandlattice.demo import write_demo
 
 Frames = Sequence[int] | Literal["first"] | None
 
@@ -303,6 +302,8 @@ def proof(
 
 def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
     """Check, say what will be done, do it with bars, and say how it went."""
+    from grandlattice.cli.progress_bars import RunBars  # what it follows takes half a second to load
+
     plan = step.plan
     block = plan.conducted(**how.conduct)  # what the call says of run: is right, before anything is done
     conduct = {**how.conduct, "threads": None, "workers": None}
@@ -355,7 +356,7 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
         _say_end(done, next_run, how.continued, _places(plan, how.into))
         if done.finished and block.budget.rate:
             hours = sum(event.result.seconds * event.result.cores for event in done.finished) / 3600.0
-            console.print(f"it cost {lattice.price(hours * block.budget.rate, block.budget.currency)}")
+            console.print(f"it cost {price(hours * block.budget.rate, block.budget.currency)}")
     return done
 
 
@@ -404,7 +405,7 @@ def _say_estimate(estimate: lattice.Estimate, budget: Any) -> None:
         f"[dim](from {estimate.source})[/dim]"
     )
     if budget.rate:
-        text += f", about {lattice.price(estimate.core_seconds / 3600.0 * budget.rate, budget.currency)}"
+        text += f", about {price(estimate.core_seconds / 3600.0 * budget.rate, budget.currency)}"
     if estimate.last is not None:
         off = round((estimate.last - 1.0) * 100.0)
         more = "as long as" if not off else f"{abs(off)} % {'more' if off > 0 else 'less'} time than"
@@ -472,6 +473,8 @@ def demo(
 
     Example:  glat demo my-demo
     """
+    from grandlattice.demo import write_demo  # it loads USD
+
     started = time.monotonic()
     console.print(f"[bold]1[/bold]  writing the orrery room, scene and plan, to {escape(str(folder))} …")
     with lattice.tracer_prepared_aside():

@@ -105,11 +105,11 @@ def _write_root(file: Path) -> Path:
     orrery.GetPrim().GetReferences().AddReference("./instrument.usdc")
     orrery.AddTranslateOp().Set(Gf.Vec3d(0, _UP, 0))
     UsdGeom.Scope.Define(stage, "/Room/Cameras")
-    _camera(stage, "Wide", (56, 147, 204), (-13, 114, -16), 36.0, 20.25, 27.5)
+    _camera(stage, "Wide", (56, 147, 204), (-13, 114, -16), (36.0, 20.25), 27.5)
     dial_eye, dial_target = (22, _UP + 25, 62), (5, _UP + 5, 8)
-    _camera(stage, "Dial", dial_eye, dial_target, 36.0, 36.0, 62.0, f_stop=3.2, focus=(4, _UP + 4, 14))
-    _camera(stage, "Portrait", (-44, 150, 146), (0, 117, 0), 28.8, 36.0, 50.0)
-    above = _camera(stage, "Above", (0, _UP + 160, 0.0), (0, _UP, -0.001), 1320.0, 990.0, 50.0)
+    _camera(stage, "Dial", dial_eye, dial_target, (36.0, 36.0), 62.0, f_stop=3.2, focus=(4, _UP + 4, 14))
+    _camera(stage, "Portrait", (-44, 150, 146), (0, 117, 0), (28.8, 36.0), 50.0)
+    above = _camera(stage, "Above", (0, _UP + 160, 0.0), (0, _UP, -0.001), (1320.0, 990.0), 50.0)
     above.CreateProjectionAttr(UsdGeom.Tokens.orthographic)
     _lights(stage)
     stage.GetRootLayer().Save()
@@ -120,16 +120,16 @@ Point = tuple[float, float, float]
 
 
 def _camera(
-    stage: Usd.Stage, name: str, eye: Point, target: Point, width_mm: float, height_mm: float,
-    focal_mm: float, *, f_stop: float = 0.0, focus: Point | None = None,
+    stage: Usd.Stage, name: str, eye: Point, target: Point, film_mm: tuple[float, float], focal_mm: float,
+    *, f_stop: float = 0.0, focus: Point | None = None,
 ) -> UsdGeom.Camera:  # fmt: skip
     """A camera that looks from `eye` to `target`; the scene's unit makes a tenth of it a millimetre."""
     camera = UsdGeom.Camera.Define(stage, f"/Room/Cameras/{name}")
     up = Gf.Vec3d(0, 1, 0) if abs(eye[1] - target[1]) < 150 else Gf.Vec3d(0, 0, -1)
     view = Gf.Matrix4d().SetLookAt(Gf.Vec3d(*eye), Gf.Vec3d(*target), up)
     camera.AddTransformOp().Set(view.GetInverse())
-    camera.CreateHorizontalApertureAttr(width_mm)
-    camera.CreateVerticalApertureAttr(height_mm)
+    camera.CreateHorizontalApertureAttr(film_mm[0])
+    camera.CreateVerticalApertureAttr(film_mm[1])
     camera.CreateFocalLengthAttr(focal_mm)
     camera.CreateClippingRangeAttr(Gf.Vec2f(1.0, 5000.0))
     sharp = Gf.Vec3d(*(focus or target)) - Gf.Vec3d(*eye)

@@ -14,18 +14,30 @@ _LARGEST = 960  # pixels across in a notebook
 
 
 class PictureArray(np.ndarray):
-    """(H, W) or (H, W, C) float32; in a notebook the picture as the default display shows it.
+    """(H, W) or (H, W, C) float32; in a notebook the picture as a display shows it.
 
     Light is shown by the display; single channels and vectors are stretched from their least to their
     greatest finite value.
+
+    Attributes
+    ----------
+    stops : exposure it is shown with; the values themselves are scene-linear.
+    display : it is shown by, see `find_display`.
     """
+
+    stops: float = 0.0
+    display: str | None = None
+
+    def __array_finalize__(self, source: object) -> None:
+        self.stops = getattr(source, "stops", 0.0)
+        self.display = getattr(source, "display", None)
 
     def _repr_png_(self) -> bytes:
         values: NDArray[np.float32] = np.asarray(self)
         step = max(1, -(-values.shape[1] // _LARGEST))
         values = values[::step, ::step]
         is_light = values.ndim == 3 and values.shape[2] >= 3
-        shown = to_display(_with_alpha(values)) if is_light else _stretched(values)
+        shown = to_display(_with_alpha(values), self.display, self.stops) if is_light else _stretched(values)
         stream = io.BytesIO()
         Image.fromarray((np.clip(shown, 0.0, 1.0) * 255.0 + 0.5).astype(np.uint8)).save(stream, "PNG")
         return stream.getvalue()

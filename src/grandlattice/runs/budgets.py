@@ -7,6 +7,7 @@ import time
 from collections import defaultdict
 from collections.abc import Callable
 
+from grandlattice._support.readable import price
 from grandlattice.plan import Cell
 from grandlattice.plan.run_block import Budget
 from grandlattice.plan.spelled_values import time_of
@@ -63,19 +64,6 @@ class Spending:
         if budget.money is not None and money is not None and money >= budget.money:
             return f"the budget of {price(budget.money, budget.currency)} is spent"
         return ""
-
-
-def price(amount: float, currency: str = "") -> str:
-    """An amount of money: ``1.20 EUR``.
-
-    >>> price(1.2, "EUR"), price(0.004)
-    ('1.20 EUR', '0.004')
-    """
-    return (
-        f"{amount:.2f} {currency}".strip()
-        if amount >= 0.1 or not amount
-        else f"{amount:.2g} {currency}".strip()
-    )
 
 
 def seconds_until(clock: str, now: datetime.datetime) -> float:

@@ -24,10 +24,10 @@ from grandlattice.plan import Cell
 from grandlattice.runs.renderer_process import RendererProcess, end_noted_process
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.temporary_files import exchange_folder, new_attempt
-from grandlattice.runs.work_order import Rendered, StopSignal, Told, WorkOrder
+from grandlattice.runs.work_order import Rendered, Told, WorkOrder
 from grandlattice.stage import Scene, export_cell
 from grandlattice.tables.passes import known_pass
-from grandlattice.tracer import Film, Stopped
+from grandlattice.tracer import Film, Stopped, StopSignal
 
 _MOST_NOTES = 20
 _LAST_LINES = 200

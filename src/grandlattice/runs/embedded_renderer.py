@@ -9,6 +9,7 @@ import time
 from collections.abc import Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor, wait
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 from zipfile import BadZipFile
@@ -23,10 +24,20 @@ from grandlattice.plan import Cell, CellSettings
 from grandlattice.plan.schema import OwnLight, OwnOcclusion
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.temporary_files import unfinished_file
-from grandlattice.runs.work_order import Rendered, StopSignal, Taken, Told, WorkOrder
+from grandlattice.runs.work_order import Rendered, Taken, Told, WorkOrder
 from grandlattice.scene_records import Camera, Material, Snapshot
 from grandlattice.stage import CellStage, Scene, Snapshotter, read_asset
-from grandlattice.tracer import Film, OwnPass, Sensor, Tracer, TraceSettings, Unfinished, image_files
+from grandlattice.tracer import (
+    Film,
+    OwnPass,
+    Sensor,
+    StopSignal,
+    TraceControl,
+    Tracer,
+    TraceSettings,
+    Unfinished,
+    image_files,
+)
 
 _PROBE_WIDTH = 128  # pixels
 _MEASURED_AT = 5  # frames of a cell that are looked at for the range of a pass
@@ -90,17 +101,15 @@ class EmbeddedRenderer:
         settings = cell.settings
         snapshot = self.snapshot(cell, frame, later="motion" in task.passes)
         self._stops = snapshot.camera.stops
+        keep = partial(self._keep, task, frame)
         return self._tracer.trace(
             snapshot,
             self.images_for(snapshot, cell),
             _sensor(snapshot, settings),
             replace(_how(settings, snapshot), seconds=None if self._order.further else settings.seconds),
             task.passes,
-            progress,
-            stop,  # type: ignore[arg-type]
-            begun=self._begun(task, frame),
-            own=self.own(cell, snapshot),
-            keep=lambda unfinished: self._keep(task, frame, unfinished),
+            self.own(cell, snapshot),
+            TraceControl(progress, stop, self._begun(task, frame), keep),
         )
 
     # --- frames that a time limit ended ----------------------------------------------------------

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.errors import NoSuchCell, RunError, nearest
-from grandlattice.images import PictureArray, read_channels
+from grandlattice.images import PictureArray, read_channels, read_mark
 from grandlattice.plan import cells_at
 from grandlattice.runs.events import Failed, Finished
 from grandlattice.runs.fingerprints import TaskFile
@@ -182,6 +182,7 @@ class Run:
         if not is_pass(pass_name) and pass_name not in own:
             raise RunError(f"There is no pass {pass_name}. {nearest(pass_name, [*own, *PASSES])}")
         files = self._files(address, frame)
+        settings = self.tasks.made_from.make(int(self._cell(address)[0])).settings
         frames = sorted({file.planned.frame for file in files})
         if len(frames) > 1:
             raise RunError(
@@ -189,8 +190,13 @@ class Run:
             )
         for file in files:
             if FORMATS[file.planned.format].layered and pass_name in file.planned.passes:
-                pixels = read_channels(self.output / file.planned.path, known_pass(pass_name, own).channels)
-                return (pixels[..., 0] if pixels.shape[2] == 1 else pixels).view(PictureArray)
+                path, told = self.output / file.planned.path, known_pass(pass_name, own)
+                pixels = read_channels(path, told.channels)
+                shown = (pixels[..., 0] if pixels.shape[2] == 1 else pixels).view(PictureArray)
+                if told.look == "light":
+                    shown.stops = settings.exposure + float(read_mark(path, "camera stops") or 0.0)
+                    shown.display = settings.display
+                return shown
         raise RunError(
             f"No EXR file of {address} holds {pass_name}.",
             cure=f"add {pass_name} to passes and exr to format, and run again",

@@ -11,14 +11,7 @@ from grandlattice.plan import Cell, PlanModel
 from grandlattice.runs.ledger import FileRecord
 from grandlattice.runs.store import FolderStore, Prepared
 from grandlattice.runs.tasks import Task
-from grandlattice.tracer import Film
-
-
-class StopSignal(Protocol):
-    """Says whether to stop; an event of threads or of processes."""
-
-    def is_set(self) -> bool: ...
-
+from grandlattice.tracer import Film, StopSignal
 
 Told = Callable[[float], None]
 """Is told how much of a task is done, 0..1."""

@@ -22,7 +22,6 @@ from grandlattice.runs.work_order import (
     MemberResult,
     Rendered,
     Renderer,
-    StopSignal,
     Taken,
     TaskResult,
     Told,
@@ -30,7 +29,7 @@ from grandlattice.runs.work_order import (
 )
 from grandlattice.scene_records import Snapshot
 from grandlattice.stage import Scene, open_scene
-from grandlattice.tracer import Film, use_compiler
+from grandlattice.tracer import Film, StopSignal, use_compiler
 
 
 class Workshop:

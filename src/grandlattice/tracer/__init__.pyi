@@ -31,6 +31,8 @@ from .light_passes import (
 )
 from .path_tracer import (
     Stopped as Stopped,
+    StopSignal as StopSignal,
+    TraceControl as TraceControl,
     Tracer as Tracer,
     TraceSettings as TraceSettings,
     warm_up as warm_up,

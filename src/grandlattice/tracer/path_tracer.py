@@ -13,7 +13,8 @@ from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import partial
-from threading import Event, Lock
+from threading import Lock
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -71,8 +72,38 @@ class TraceSettings:
     seconds: float | None = None
 
 
+class StopSignal(Protocol):
+    """Says whether to stop; an event of threads or of processes."""
+
+    def is_set(self) -> bool: ...
+
+
 class Stopped(Exception):
     """The trace was told to stop before it was done."""
+
+
+@dataclass(frozen=True)
+class TraceControl:
+    """How a trace is followed, stopped and gone on with.
+
+    Attributes
+    ----------
+    progress : called with the share done, 0..1, from the threads that trace.
+    stop : set it to end the trace soon; `Stopped` is then raised.
+    begun : the same picture as far as it was traced before; the result has the same bytes as if it had
+        never been interrupted.
+    keep : called with how far a picture came that a time limit ended.
+    """
+
+    progress: Callable[[float], None] | None = None
+    stop: StopSignal | None = None
+    begun: Unfinished | None = None
+    keep: Callable[[Unfinished], None] | None = None
+
+    @property
+    def is_stopped(self) -> bool:
+        """Whether the trace is to end."""
+        return self.stop is not None and self.stop.is_set()
 
 
 class Tracer:
@@ -94,11 +125,8 @@ class Tracer:
         sensor: Sensor,
         settings: TraceSettings,
         passes: Sequence[str] = ("beauty",),
-        progress: Callable[[float], None] | None = None,
-        stop: Event | None = None,
-        begun: Unfinished | None = None,
         own: Mapping[str, OwnPass] | None = None,
-        keep: Callable[[Unfinished], None] | None = None,
+        control: TraceControl | None = None,
     ) -> Film:
         """Trace one picture.
 
@@ -108,19 +136,15 @@ class Tracer:
         images : file → (H, W, C) uint8 or float32 of every texture; None where it is missing.
         sensor : camera and size in pixels.
         passes : names from `tables.passes.PASSES`.
-        progress : called with the share done, 0..1, from the threads that trace.
-        stop : set it to end the trace soon; `Stopped` is then raised.
         own : passes of the plan's own among `passes`.
-        begun : the same picture as far as it was traced before; the result has the same bytes as if
-            it had never been interrupted.
-        keep : told how far a picture came that a time limit ended.
+        control : how it is followed, stopped and gone on with.
 
         Raises
         ------
         TracerError
             For an unknown pass, a camera without a picture, or a picture too large to hold.
         """
-        own = own or {}
+        own, control = own or {}, control or TraceControl()
         unknown = [name for name in passes if not is_pass(name) and name not in own]
         if unknown:
             raise TracerError(f"The tracer makes no pass called {unknown[0]}.")
@@ -157,7 +181,9 @@ class Tracer:
         }
         if settings.noise is not None:
             usual = self._usual_light(scene, lens, Pinned(OPTIONS, **how), sensor)
-        rounds = Rounds(film, settings.samples, settings.noise, usual, settings.seconds, begun, started)
+        rounds = Rounds(
+            film, settings.samples, settings.noise, usual, settings.seconds, control.begun, started
+        )
         options = Pinned(
             OPTIONS,
             **how,
@@ -168,10 +194,10 @@ class Tracer:
             shares=shares.table,
             share_count=len(shares.table),
         )
-        self._trace_rounds(scene, lens, options, rounds, (left, top), progress, stop)
+        self._trace_rounds(scene, lens, options, rounds, (left, top), control)
         seconds = rounds.seconds_before + time.perf_counter() - started
-        if not rounds.is_whole and keep is not None:
-            keep(rounds.unfinished(seconds))
+        if not rounds.is_whole and control.keep is not None:
+            control.keep(rounds.unfinished(seconds))
         # What was traced beyond the part that is wanted served for judging noise.
         part = (
             slice(sensor.window[1] - top, sensor.window[3] - top),
@@ -226,7 +252,7 @@ class Tracer:
             means.append(float(sums["beauty"][0, :, :3].mean(dtype=np.float64)))
         return float(np.median([np.mean(means[k::_MEANS]) for k in range(min(_MEANS, len(means)))]))
 
-    def _trace_rounds(self, scene, lens, options, rounds, corner, progress, stop):  # type: ignore[no-untyped-def]
+    def _trace_rounds(self, scene, lens, options, rounds, corner, control):  # type: ignore[no-untyped-def]
         """Trace round after round, until the picture has its samples, its quality or its time."""
         height, width, _ = rounds.sums["beauty"].shape
         held = {name: sums for name, sums in rounds.sums.items() if name not in ("beauty", "half")}
@@ -238,7 +264,7 @@ class Tracer:
         lock, trace_tile = Lock(), kernel("trace_tile")
 
         def work(this: Round, waiting: deque[Tile], room: NDArray[np.float32]) -> None:
-            while waiting and (stop is None or not stop.is_set()):
+            while waiting and not control.is_stopped:
                 try:
                     tile = waiting.popleft()
                 except IndexError:
@@ -255,14 +281,14 @@ class Tracer:
             )  # fmt: skip
             with lock:
                 rounds.after(tile, rays, time.perf_counter() - began)
-                if progress is not None:
-                    progress(rounds.share)
+                if control.progress is not None:
+                    control.progress(rounds.share)
 
         # A pixel's rounds are added in order: one of the whole picture after the other.
         with ThreadPoolExecutor(self.threads) as pool:
             for this, tiles in rounds:
                 list(pool.map(partial(work, this, deque(tiles)), rooms))
-                if stop is not None and stop.is_set():
+                if control.is_stopped:
                     raise Stopped
 
 
