@@ -33,7 +33,7 @@ from grandlattice.api import orchestration
 from grandlattice.demo import write_demo
 from grandlattice.plan.run_block import Budget
 from grandlattice.runs import Coordinator, FileRecord, Patience, Processes, Schedule, Spending, TaskResult
-from grandlattice.runs.work_order import MemberResult, WorkOrder
+from grandlattice.runs.work_order import MemberResult
 
 WORKERS = 2
 
@@ -72,30 +72,18 @@ def measure_overhead(folder: Path, table: Table) -> None:
 # --- tasks that do nothing -------------------------------------------------------------------------
 
 
-def _write_nothing(path: Path) -> None:
-    path.write_bytes(b"x")
-
-
 class Idle:
-    """A shop whose tasks render nothing: each of their files is one byte."""
+    """A shop whose tasks render nothing and write no files."""
 
-    def __init__(self, order: WorkOrder) -> None:
-        self._store = order.store
+    def __init__(self, order: object) -> None:
+        pass
 
     def probe(self, cell, frame) -> tuple[float, float, float]:  # type: ignore[no-untyped-def]
         return 0.0, 0.0, 0.0
 
     def perform(self, task, progress=None, stop=None) -> TaskResult:  # type: ignore[no-untyped-def]
-        files = tuple(
-            (self._store.prepare(f.planned.path, _write_nothing, task.attempt), FileRecord(
-                f.planned.path, m.cell.address, "{}", f.planned.frame, f.planned.format, "beauty",
-                f.fingerprint, 1, 1, 1, 1, 1, 0.0, False, time.time(), trace=task.trace,
-            ))
-            for m in task.members
-            for f in m.files
-        )  # fmt: skip
-        members = (MemberResult(m.number, 1, None, False, len(m.files), 0.0) for m in task.members)
-        return TaskResult(tuple(members), files, 0.0, 0.0, 0)
+        members = (MemberResult(m.number, 1, None, False, 0, 0.0) for m in task.members)
+        return TaskResult(tuple(members), (), 0.0, 0.0, 0)
 
 
 def measure_empty(folder: Path, table: Table) -> None:
@@ -201,7 +189,7 @@ def pretend_half_is_done(file: Path) -> None:
                     each.planned.path, member.cell.address, "{}", 1, "exr", "beauty", each.fingerprint,
                     1, 8, 8, 1, 1, 0.0, False, 0.0, trace=task.trace,
                 ))  # fmt: skip
-        states.append((task.numbers.tolist(), {"state": "done"}))
+        states.append((task.numbers, {"state": "done"}))
         if len(records) >= 50_000:
             run.ledger.write(members=states, files=records)
             records, states = [], []

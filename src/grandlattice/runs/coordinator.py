@@ -109,7 +109,7 @@ class Coordinator:
 
     def mark(self, numbers: NDArray[np.int64], **values: Any) -> None:
         """Have the ledger know of members that do not begin now, such as their state."""
-        self._record.set_members(numbers, **values)
+        self._record.set_members(numbers.tolist(), **values)
 
     # --- the run -------------------------------------------------------------------------------
 

@@ -68,12 +68,19 @@ class Membership:
         number = self._schedule.next()
         if number is None:
             return None
-        part = self._todo.columns.members_of(number)
-        resting = part.start + np.flatnonzero(self._state[part] != _WAITING)
-        task = self._todo.task(number).without(resting.tolist())
-        assert task is not None  # a task that waits has a member that does
-        self._state[task.numbers] = _OPEN
+        task = self._todo.task(number)
+        if len(task.members) > 1:
+            part = self._todo.columns.members_of(number)
+            resting = part.start + np.flatnonzero(self._state[part] != _WAITING)
+            left = task.without(resting.tolist()) if len(resting) else task
+            assert left is not None  # a task that waits has a member that does
+            task = left
+        self._put(task, _OPEN)
         return task
+
+    def _put(self, task: Task, state: int) -> None:
+        for member in task.members:
+            self._state[member.number] = state
 
     def done(self, task: Task) -> None:
         """A task is done."""
@@ -84,7 +91,7 @@ class Membership:
         self._end(task, _FAILED)
 
     def _end(self, task: Task, state: int) -> None:
-        self._state[task.numbers] = state
+        self._put(task, state)
         if self._waits(task.number):  # members that were revived meanwhile
             self._schedule.put_back(task.number)
         else:
@@ -94,12 +101,12 @@ class Membership:
         """Have a task tried again; seconds until then, None when it was tried too often."""
         delay = self._schedule.again(task.number)
         if delay is not None:
-            self._state[task.numbers] = _WAITING
+            self._put(task, _WAITING)
         return delay
 
     def put_back(self, task: Task) -> None:
         """A task that could not be done for no fault of its own waits where it was."""
-        self._state[task.numbers] = _WAITING
+        self._put(task, _WAITING)
         self._schedule.put_back(task.number)
 
     def leave_out(self, task: Task, numbers: Iterable[int]) -> Task | None:
@@ -113,7 +120,10 @@ class Membership:
         return left
 
     def _waits(self, number: int) -> bool:
-        return bool((self._state[self._todo.columns.members_of(number)] == _WAITING).any())
+        part = self._todo.columns.members_of(number)
+        if part.stop - part.start == 1:
+            return bool(self._state[part.start] == _WAITING)
+        return bool((self._state[part] == _WAITING).any())
 
     # --- being steered -------------------------------------------------------------------------
 

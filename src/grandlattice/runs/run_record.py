@@ -15,7 +15,6 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from grandlattice.errors import DiskFull, LatticeError, LedgerLost
 from grandlattice.runs.events import Failed, Finished, UnderWay
@@ -134,9 +133,9 @@ class RunRecord:
         """Set columns of a task."""
         self._news.tasks.setdefault(task.number, {}).update(values)
 
-    def set_members(self, numbers: NDArray[np.int64], **values: Any) -> None:
+    def set_members(self, numbers: Sequence[int], **values: Any) -> None:
         """Set columns of members, by their numbers."""
-        self._news.members.append((numbers.tolist(), values))
+        self._news.members.append((numbers, values))
 
     def waits(self, task: Task, tries: int | None = None, problem: str | None = None) -> None:
         """Note that a task waits again: for its turn, or with a `problem` to be tried again."""
@@ -176,7 +175,12 @@ class RunRecord:
         task, problem, now, run = event.task, event.problem, time.time(), self._run.number
         self.set(task, run=run, ended=now, share=None)
         self.set_members(
-            task.numbers, state=FAILED, worker=event.worker, run=run, ended=now, problem=str(problem)
+            task.numbers,
+            state=FAILED,
+            worker=event.worker,
+            run=run,
+            ended=now,
+            problem=str(problem),
         )
         said = f"{problem.what} {problem.cure}".strip()
         self._news.failures += [(run, m.cell.address, m.frame, said, now) for m in task.members]

@@ -87,9 +87,9 @@ class Task:
         return self.members[0].cell
 
     @property
-    def numbers(self) -> Numbers:
+    def numbers(self) -> list[int]:
         """Numbers of its members."""
-        return np.array([member.number for member in self.members], np.int64)
+        return [member.number for member in self.members]
 
     def without(self, numbers: Iterable[int]) -> Task | None:
         """The task without some of its members; None where none is left."""
