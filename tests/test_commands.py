@@ -218,6 +218,30 @@ def test_a_lens_of_the_plans_own(plan_file: Path) -> None:
     assert edges[1] < 0.7 * edges[0]
 
 
+def test_only_what_is_done_and_stays_so_is_not_checked(plan_file: Path, glat, monkeypatch) -> None:
+    from grandlattice.api import checking
+
+    checked, check = [], checking.check
+    monkeypatch.setattr(checking, "check", lambda *a, **k: checked.append(a) or check(*a, **k))
+    here = ("--at", "day/Front", "--workers", "0")
+
+    def checks(*arguments: str) -> int:
+        checked.clear()
+        code, said = glat.here(plan_file.parent, (*arguments, *here))
+        assert code == 0, said
+        return len(checked)
+
+    assert [checks(*words.split()) for words in ("run", "run", "run --fresh", "continue", "run")] == [
+        1,
+        0,
+        1,
+        1,
+        0,
+    ]
+    plan_file.write_text(plan_file.read_text() + "run: {existing: replace}\n")
+    assert [checks("run"), checks("run")] == [1, 1]
+
+
 COMMAND = "import sys; sys.argv[0] = 'glat'; from grandlattice.cli.main import main; main()"
 
 

@@ -14,6 +14,7 @@ import pytest
 from hypothesis import given, settings, strategies as st
 from numba import njit
 
+from grandlattice.errors import TracerError
 from grandlattice.scene_records import Geometry, Item, Light, Material, Snapshot, Texture
 from grandlattice.tracer import Sensor, Tracer, TraceSettings, embree, scene_arrays
 from grandlattice.tracer.batches import stride_of
@@ -385,6 +386,38 @@ def _small_kernel():
         return twice(number) + thrice(number)
 
     return sum_of_both
+
+
+def test_where_the_fast_compiler_fails_the_plain_one_serves_everybody_from_then_on(
+    monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    from grandlattice.tracer.compiling import backend, plain
+
+    monkeypatch.setenv("GRANDLATTICE_CACHE", str(tmp_path))
+    monkeypatch.delenv("GRANDLATTICE_COMPILER", raising=False)
+    monkeypatch.setattr(backend, "_used", used := [])
+    monkeypatch.setattr(plain, "load", lambda entries, cache: cache.mkdir(parents=True) or dict(entries))
+
+    def fail(kernels: object) -> list[bytes]:
+        raise AttributeError("numba has no such part any more")
+
+    monkeypatch.setattr(backend, "_compiled_fast", fail)
+    assert (backend.chosen_compiler(), backend.is_compiled(), used) == ("fast", False, [])
+    assert list(backend.load({"trace_tile": ("integrator", 13)})) == ["trace_tile"]
+    assert "no such part" in backend.compiler_failure()
+    assert used == ["plain"]
+    used.clear()  # another process, which may have asked before the first one failed
+    assert (backend.chosen_compiler(), backend.is_compiled()) == ("plain", True)
+    # One that was told to be fast, as workers are, fails: it never draws with other kernels than the run's.
+    backend.use_compiler("fast")
+    with pytest.raises(AttributeError, match="no such part"):
+        backend.load({"trace_tile": ("integrator", 13)})
+    with pytest.raises(TracerError, match="kernels of the compiler fast"):
+        backend.use_compiler("plain")
+    used.clear()
+    monkeypatch.setenv("GRANDLATTICE_COMPILER", "quick")
+    with pytest.raises(TracerError, match="no compiler quick"):
+        backend.chosen_compiler()
 
 
 def test_code_that_other_processes_write_is_the_same(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -10,7 +10,7 @@ from functools import cache
 from importlib.metadata import EntryPoint, entry_points
 from typing import Any
 
-from grandlattice.errors import LatticeError, RunError, nearest
+from grandlattice.errors import LatticeError, PlanError, RunError, nearest
 
 BACKENDS, RENDERERS = "grandlattice.backends", "grandlattice.renderers"
 _KINDS = {BACKENDS: "backend", RENDERERS: "renderer"}
@@ -31,12 +31,14 @@ def load_plug_in(group: str, name: str) -> Any:
 
     Raises
     ------
+    PlanError
+        When none of that name is installed.
     RunError
-        When none of that name is installed, or it cannot be loaded.
+        When it cannot be loaded.
     """
     found, kind = _installed(group).get(name), _KINDS[group]
     if found is None:
-        raise RunError(
+        raise PlanError(
             f"There is no {kind} {name}. {nearest(name, installed(group))}",
             cure=f"install the package that brings it; installed: {', '.join(installed(group)) or 'none'}",
         )

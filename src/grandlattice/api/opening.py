@@ -1,4 +1,4 @@
-"""The public interface: opening, surveying and beginning plans.  `plan` has the plan itself.
+"""The public interface: opening, surveying and beginning plans.  `plan_object` has the plan itself.
 
 The command line calls this and nothing else, so that whatever it does can be done from Python.
 """

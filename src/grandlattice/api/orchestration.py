@@ -1,6 +1,6 @@
 """A plan on this machine: planning its tasks, carrying them out, showing them.
 
-`whole.Plan` hands over what it knows as a `Planned` and calls these functions and those of `checking`;
+`Plan` hands over what it knows as a `Planned` and calls these functions and those of `checking`;
 they alone bring in tracer, image libraries and workers, which take a second to load.
 """
 
@@ -48,7 +48,7 @@ from grandlattice.runs import (
     look_ahead,
     sole_writer,
 )
-from grandlattice.runs.backends import BackendRequest, make_backend
+from grandlattice.runs.backends import BackendRequest, backend_maker
 from grandlattice.runs.ledger import DONE
 from grandlattice.runs.memory_room import Room, WorkerRoom
 from grandlattice.runs.notifications import Teller
@@ -146,6 +146,8 @@ def is_done(planned: Planned, indices: Indices, frames: Frames) -> bool:
         seen = outlook(planned, indices, frames).outlook
     except LatticeError:
         return False
+    finally:
+        ledger.close()
     return not (seen.todo or seen.changed or seen.foreign)
 
 
@@ -176,6 +178,7 @@ def divided(options: RunOptions) -> tuple[RunCall, RunKeys]:
 
 def run(planned: Planned, indices: Indices, block: RunBlock, call: RunCall) -> Run:
     """Render what is not done yet; see `Plan.run`."""
+    make_backend = backend_maker(block.on)  # a name that is not known is said before anything is done
     planned.store.refuse_unwritable()
     where = planned.landing(indices)
     landing.refuse_sources(where)
@@ -197,11 +200,13 @@ def run(planned: Planned, indices: Indices, block: RunBlock, call: RunCall) -> R
             planned.ledger.close()
             return begun
         if any_traced(planned.model, todo):
+            failed_before = compiler_failure()
             prepare_tracer()  # once, before several workers would each compile it
             begun.compiler = chosen_compiler()
-            if compiler_failure():
+            failed = compiler_failure()
+            if failed and not failed_before:  # said once on a machine
                 begun.notes.append(
-                    f"The tracer was compiled in the plain way: the faster one failed ({compiler_failure()})."
+                    f"The tracer was compiled in the plain way, which takes minutes once: {failed}"
                 )
         planned.versions.remember()  # of the cells whose names speak of them
         _note_whatever_happens(planned, begun, planned.key(indices, call.frames))

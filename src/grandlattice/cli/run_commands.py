@@ -17,6 +17,15 @@ import grandlattice as lattice
 from grandlattice._support.readable import price
 from grandlattice.cli import result_tables, terminal_text
 from grandlattice.cli.plan_commands import saved, say_meters
+from grandlattice.cli.run_report import (
+    places_of,
+    say_all,
+    say_end,
+    say_estimate,
+    say_forecast,
+    say_outlook,
+    say_whole,
+)
 from grandlattice.cli.shared_options import (
     AllowMissing,
     At,
@@ -28,6 +37,7 @@ from grandlattice.cli.shared_options import (
     SetOf,
     SetOption,
     Until,
+    Workers,
     arguments,
     conduct_of,
     open_queue,
@@ -39,7 +49,6 @@ from grandlattice.cli.terminal_text import (
     many,
     next_step,
     quoted,
-    say_compiling,
     short,
     show_problem,
 )
@@ -55,12 +64,7 @@ def run(
     frames: Annotated[
         str | None, typer.Option("--frames", help="Only these frames.", show_default=False)
     ] = None,
-    workers: Annotated[
-        int | None,
-        typer.Option(
-            "--workers", min=0, help="Processes that render; all processors but one.", show_default=False
-        ),
-    ] = None,
+    workers: Workers = None,
     into: Into = None,
     fresh: Annotated[bool, typer.Option("--fresh", help="Do again what is done.")] = False,
     allow_missing: AllowMissing = False,
@@ -111,7 +115,7 @@ def run(
             f"{many(len(queue), 'plan')}: {many(whole.cells, 'cell')}, {many(whole.frames, 'frame')}, "
             f"{many(whole.files, 'file')}, about {terminal_text.size(whole.bytes)}"
         )
-        _say_forecast(queue.forecast(workers, frames=read_frames(frames), into=into, fresh=fresh))
+        say_forecast(queue.forecast(workers, frames=read_frames(frames), into=into, fresh=fresh))
     said = conduct_of(existing, until, conduct) | ({} if on is None else {"on": on})
     how = _How(
         read_frames(frames), workers, into, fresh, allow_missing, quiet, said,
@@ -204,30 +208,12 @@ def _run_steps(queue: lattice.Queue, how: _How, command: str) -> bool:
             show_problem(problem)
             ok = False
     if len(steps) > 1 and not how.quiet:
-        _say_all(runs)
+        say_all(runs)
     for unsent in queue.tell(runs, all_began=len(runs) == len(steps)):
         console.print(unsent)
     if runs and runs[-1].interrupted:
         raise typer.Exit(_code_of(runs[-1]))
     return ok
-
-
-def _say_all(runs: Sequence[lattice.Run]) -> None:
-    """What came of a whole queue."""
-    finished, failed = sum(len(run.finished) for run in runs), sum(len(run.failures) for run in runs)
-    took = duration(sum(run.seconds for run in runs))
-    more = f", {failed:,} failed" if failed else ""
-    console.print(
-        f"[bold]in all[/bold]  {many(finished, 'frame')} of {many(len(runs), 'plan')} in {took}{more}"
-    )
-
-
-def _say_forecast(forecast: lattice.Forecast) -> None:
-    """How long a queue will take, and of which plans nothing is known."""
-    known = f"about {duration(forecast.seconds)} for all of it" if forecast.seconds else ""
-    unknown = f"nothing was rendered yet of {escape(', '.join(forecast.unknown))}" if forecast.unknown else ""
-    if known or unknown:
-        console.print(f"[dim]{'; '.join(filter(None, (known, unknown)))}[/dim]")
 
 
 def _code_of(done: lattice.Run) -> int:
@@ -276,9 +262,7 @@ def proof(
     at: At = None,
     sets: SetOf = None,
     settings: SetOption = None,
-    workers: Annotated[
-        int | None, typer.Option("--workers", min=0, help="Processes that render.", show_default=False)
-    ] = None,
+    workers: Workers = None,
     into: Into = None,
 ) -> None:
     """One small, quick frame of each cell, on a labelled sheet.
@@ -307,12 +291,12 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
     plan = step.plan
     block = plan.conducted(**how.conduct)  # what the call says of run: is right, before anything is done
     conduct = {**how.conduct, "threads": None, "workers": None}
-    existing = "replace" if how.fresh else how.conduct.get("existing")
-    done_already = existing in (None, "skip") and plan.is_done(
-        at=step.at, sets=step.sets, frames=how.frames, into=how.into
-    )
-    findings = [] if done_already else plan.check(
-        at=step.at, sets=step.sets, into=how.into, allow_missing=how.allow_missing, existing=existing,  # type: ignore[arg-type]
+    existing: Any = "replace" if how.fresh else how.conduct.get("existing")
+    # What is done needs no check where it is not rendered again.
+    is_kept = block.existing == "skip" and not (how.fresh or how.further)
+    is_done = is_kept and plan.is_done(at=step.at, sets=step.sets, frames=how.frames, into=how.into)
+    findings = [] if is_done else plan.check(
+        at=step.at, sets=step.sets, into=how.into, allow_missing=how.allow_missing, existing=existing
     )  # fmt: skip
     bad = [finding for finding in findings if finding.gravity == "error"]
     if bad or not how.quiet:
@@ -329,12 +313,13 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
     def on_outlook(outlook: lattice.Outlook) -> None:
         if not how.quiet:
             console.print(f"[dim]{escape(saved(plan))}[/dim]")
-            _say_whole(plan.totals(at=step.at, sets=step.sets), how, _places(plan, how.into))
-            _say_outlook(outlook, count, how.further, block.existing)
+            whole = plan.totals(at=step.at, sets=step.sets)
+            say_whole(whole, how.frames is not None, places_of(plan, how.into))
+            say_outlook(outlook, count, how.further, block.existing)
         bars.append(RunBars(outlook, max(1, count), how.quiet))
 
     def on_estimate(estimate: lattice.Estimate) -> None:
-        _say_estimate(estimate, block.budget)
+        say_estimate(estimate, block.budget)
 
     def on_event(event: lattice.Event) -> None:
         bars[0].start()
@@ -353,99 +338,11 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
         for bar in bars:
             bar.stop()
     if not how.quiet or not done.ok:
-        _say_end(done, next_run, how.continued, _places(plan, how.into))
+        say_end(done, next_run, how.continued, places_of(plan, how.into))
         if done.finished and block.budget.rate:
             hours = sum(event.result.seconds * event.result.cores for event in done.finished) / 3600.0
             console.print(f"it cost {price(hours * block.budget.rate, block.budget.currency)}")
     return done
-
-
-def _places(plan: lattice.Plan, into: Path | None) -> str:
-    """Where the pictures of a plan go."""
-    found = [
-        terminal_text.short(folder) + (f" (a link to {leads})" if leads is not None else "")
-        for folder, leads in plan.folders(into)
-    ]
-    return ", ".join(found[:3]) + (f" and {len(found) - 3} more folders" if len(found) > 3 else "")
-
-
-def _say_whole(whole: lattice.Totals, how: _How, places: str) -> None:
-    if how.frames is None:
-        console.print(
-            f"{many(whole.cells, 'cell')}, {many(whole.frames, 'frame')}, {many(whole.files, 'file')}, "
-            f"about {terminal_text.size(whole.bytes)}, to {escape(places)}"
-        )
-    else:
-        console.print(f"to {escape(places)}")
-
-
-def _say_outlook(outlook: lattice.Outlook, workers: int, further: bool, existing: str) -> None:
-    if not outlook.todo and further:
-        console.print("no frame here was ended by its seconds, as the plan and this call have it")
-        return
-    if not outlook.todo:
-        console.print(f"everything is done already: {many(outlook.done.frame_count, 'frame')}")
-        return
-    frames, traces = outlook.todo.frame_count, outlook.todo.trace_count
-    shared = f" in {many(traces, 'trace')}" if traces < frames else ""
-    parts = [f"{many(frames, 'frame')} to render{shared}"]
-    if outlook.done:
-        parts.append(f"{outlook.done.frame_count:,} done already")
-    if outlook.changed:
-        fate = "to be kept aside" if existing == "keep-both" else "to be replaced"
-        parts.append(f"{many(len(outlook.changed), 'file')} out of date, {fate}")
-    with_ = many(workers, "worker") if workers else "this process"
-    console.print(f"{', '.join(parts)}; by {with_}. Ctrl-C finishes the frames under way and stops.")
-    say_compiling()
-
-
-def _say_estimate(estimate: lattice.Estimate, budget: Any) -> None:
-    text = (
-        f"about {duration(estimate.seconds)}, between {duration(estimate.low)} and {duration(estimate.high)} "
-        f"[dim](from {estimate.source})[/dim]"
-    )
-    if budget.rate:
-        text += f", about {price(estimate.core_seconds / 3600.0 * budget.rate, budget.currency)}"
-    if estimate.last is not None:
-        off = round((estimate.last - 1.0) * 100.0)
-        more = "as long as" if not off else f"{abs(off)} % {'more' if off > 0 else 'less'} time than"
-        text += f"; the last run took {more} estimated"
-    console.print(text)
-
-
-def _say_end(done: lattice.Run, next_run: str, continued: str | None, places: str) -> None:
-    if done.finished:
-        rays = sum(event.result.rays for event in done.finished)
-        shot = f"{rays / 1e6:,.0f} million rays" if rays >= 1e6 else f"{rays:,} rays"
-        shot = f" [dim]({shot})[/dim]" if rays else ""
-        console.print(
-            f"[green]✓[/green] {many(done.finished_frames, 'frame')} in {duration(done.seconds)}{shot}, "
-            f"in {escape(places)}"
-        )
-    if done.failures:
-        console.print(f"[red]✗[/red] {many(done.failed_frames, 'frame')} failed:")
-        for failure in done.failures:
-            console.print(f"  {escape(failure.task.label)}")
-            show_problem(failure.problem)
-            if terminal_text.debug:
-                console.print(failure.details, markup=False)
-        kept = "the others are done and kept; " if done.finished or done.outlook.done else ""
-        console.print(f"{kept}mend this and give the same command again")
-    if done.ledger_aside is not None:
-        console.print(
-            f"[yellow]![/yellow] the ledger could not be read and lies aside as {done.ledger_aside.name}; "
-            "what is done was found again in the pictures themselves"
-        )
-    cut = sum(member.unfinished for event in done.finished for member in event.result.members)
-    if cut:
-        how = f"; to take them further:  {continued}" if continued else ""
-        console.print(f"{many(cut, 'frame')} ended by their seconds{escape(how)}")
-    for note in done.notes:
-        console.print(f"[yellow]![/yellow] {escape(note)}")
-    if done.left:
-        why = (done.spent or "stopped").rstrip(".")
-        console.print(f"{escape(why)}; {many(done.left, 'frame')} left, no half file was kept")
-        next_step(next_run)
 
 
 def review(
@@ -506,9 +403,7 @@ def continue_(
     at: At = None,
     sets: SetOf = None,
     settings: SetOption = None,
-    workers: Annotated[
-        int | None, typer.Option("--workers", min=0, help="Processes that render.", show_default=False)
-    ] = None,
+    workers: Workers = None,
     into: Into = None,
 ) -> None:
     """Take frames to their full quality that the setting seconds ended.

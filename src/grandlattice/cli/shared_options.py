@@ -40,6 +40,12 @@ SetOption = Annotated[
 Into = Annotated[
     Path | None, typer.Option("--into", help="Another output folder than the plan's own.", show_default=False)
 ]
+Workers = Annotated[
+    int | None,
+    typer.Option(
+        "--workers", min=0, help="Processes that render; all processors but one.", show_default=False
+    ),
+]
 AllowMissing = Annotated[
     bool, typer.Option("--allow-missing", help="Render fallback colours where textures are missing.")
 ]

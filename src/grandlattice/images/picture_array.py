@@ -32,8 +32,10 @@ class PictureArray(np.ndarray):
         self.stops = getattr(source, "stops", 0.0)
         self.display = getattr(source, "display", None)
 
-    def _repr_png_(self) -> bytes:
+    def _repr_png_(self) -> bytes | None:
         values: NDArray[np.float32] = np.asarray(self)
+        if values.ndim not in (2, 3) or not values.size:  # a part of a picture that is none itself
+            return None
         step = max(1, -(-values.shape[1] // _LARGEST))
         values = values[::step, ::step]
         is_light = values.ndim == 3 and values.shape[2] >= 3

@@ -2,8 +2,8 @@
 written, the caller.
 
 Each speaker becomes one `Saying`, with its takes and qualities unrolled: a bundle unrolls where it
-is named, and keys beside it win over it.  A cell (`cells`) and a column over all cells (`columns`)
-are made from the same sayings, so that they cannot disagree.
+is named, and keys beside it win over it.  A cell (`cell_maker`) and a column over all cells
+(`setting_columns`) are made from the same sayings, so that they cannot disagree.
 """
 
 from __future__ import annotations

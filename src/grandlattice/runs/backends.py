@@ -54,16 +54,16 @@ class BackendRequest:
     address: str
 
 
-def make_backend(request: BackendRequest) -> Backend:
-    """The backend of an address: a name, ``name:…`` or ``name://…``.
+def backend_maker(address: str) -> Callable[[BackendRequest], Backend]:
+    """The function that makes the backend of an address: a name, ``name:…`` or ``name://…``.
 
     Raises
     ------
-    RunError
+    PlanError, RunError
         When none of that name is installed, or it cannot be loaded.
     """
-    made: Backend = load_plug_in(BACKENDS, request.address.partition(":")[0])(request)
-    return made
+    maker: Callable[[BackendRequest], Backend] = load_plug_in(BACKENDS, address.partition(":")[0])
+    return maker
 
 
 @dataclass(frozen=True)

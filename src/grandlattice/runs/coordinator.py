@@ -42,6 +42,7 @@ from grandlattice.runs.run import Run
 from grandlattice.runs.run_record import RunRecord
 from grandlattice.runs.schedule import Patience
 from grandlattice.runs.tasks import Task
+from grandlattice.runs.temporary_files import unfinished_file
 
 _LOOK_EVERY = 0.25  # seconds between two looks around
 _HEARTBEAT = 2.0  # seconds between two signs of life in the ledger
@@ -163,11 +164,10 @@ class Coordinator:
         self._mind_the_budget()
         while self.backend.free and not (self._ending or self.paused or self._full):
             task = self.members.next()
-            if task is not None:
-                task = self._affordable(task)
-            else:
+            if task is None:
                 self._short = ""
                 return
+            task = self._affordable(task)
             if task is None:
                 continue
             self._short = self._room.lack(task, self.backend.under_way, self.backend.idle_bytes)
@@ -231,6 +231,10 @@ class Coordinator:
 
     def _finished(self, event: Finished) -> None:
         task, result = event.task, event.result
+        if not any(member.unfinished for member in result.members):
+            with suppress(LatticeError, OSError):  # what an earlier run kept of them is not needed any more
+                for frame in task.frames:
+                    self._store.remove(unfinished_file(self.run.plan_name, task.trace, frame))
         self._record.end_try(task, clean=True)
         self._full_since = None
         self.members.done(task)
@@ -273,7 +277,7 @@ class Coordinator:
     def _look_around(self) -> None:
         for doing in self.backend.under_way:
             problem = self._too_much(doing)
-            if problem is not None:
+            if problem is not None and self.backend.abilities.cancel:
                 self.backend.give_up(doing, problem)
         if self._full:
             self._look_for_room()

@@ -65,7 +65,6 @@ class EmbeddedRenderer:
         self._snapshots = Snapshotter(self._stage)
         self._tracer = Tracer(order.threads)
         self._store = order.store
-        self._finished: list[str] = []
         self._stops = 0.0  # of the camera of the last frame
         self._measured: dict[object, tuple[tuple[float, float], ...]] = {}
         self._images: dict[str, tuple[float, NDArray | None]] = {}
@@ -83,18 +82,13 @@ class EmbeddedRenderer:
     def render(
         self, task: Task, progress: Told | None = None, stop: StopSignal | None = None
     ) -> list[Rendered]:
-        rendered = [
+        return [
             Rendered(frame, self._trace(task, frame, progress, stop), stops=self._stops)
             for frame in task.frames
         ]
-        if self._order.further:
-            self._finished = [self._place(task, each.frame) for each in rendered]
-        return rendered
 
     def done(self) -> None:
-        for place in self._finished:
-            self._store.remove(place)
-        self._finished = []
+        pass  # nothing is left of a trace but its film
 
     def _trace(self, task: Task, frame: int, progress: Told | None, stop: StopSignal | None) -> Film:
         cell = task.first

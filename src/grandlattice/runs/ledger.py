@@ -3,7 +3,7 @@
 A row of `files` says: this file holds this cell's frame, made from the inputs of this
 fingerprint.  It is written after the file has its name, never before.  A row of `tasks` is one
 trace: what it took.  A row of `members` is one frame of one cell within a task: what became of it.
-`tables.ledger` lists every column.
+`tables.ledger_columns` lists every column.
 
 The coordinator of a run writes.  Other processes read, and leave `orders` for it.
 """
@@ -154,6 +154,11 @@ class Ledger(LedgerFile):
                 connection.execute(FROM_FILES)
             connection.execute("CREATE INDEX members_by_state ON members (state)")
             connection.execute("CREATE INDEX members_of_task ON members (task)")
+            if any_past:  # of tasks whose members are not all done any more
+                connection.execute(
+                    "UPDATE tasks SET seconds = (SELECT SUM(seconds) FROM members WHERE task = tasks.number) "
+                    "WHERE seconds IS NOT NULL"
+                )
             connection.execute("DELETE FROM tally")
             connection.execute(
                 "INSERT INTO tally SELECT state, COUNT(*), SUM(work) FROM members GROUP BY state"

@@ -131,9 +131,10 @@ class Membership:
         """Leave out those of these members that are not under way; returns them."""
         dropped = members[self._state[members] == _WAITING]
         self._state[dropped] = _AWAY
-        tasks = np.unique(self._todo.columns.task_of[dropped]).astype(np.int64)
-        empty = np.array([number for number in tasks.tolist() if not self._waits(number)], np.int64)
-        self._schedule.drop(empty)
+        task_of = self._todo.columns.task_of
+        tasks = np.unique(task_of[dropped]).astype(np.int64)
+        waiting = np.bincount(task_of[self._state == _WAITING], minlength=len(self._todo.columns))
+        self._schedule.drop(tasks[waiting[tasks] == 0])
         return dropped
 
     def revive(self, members: Numbers) -> Numbers:

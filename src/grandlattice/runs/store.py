@@ -47,8 +47,8 @@ class Prepared:
 class Store(Protocol):
     """A place for finished files, named by paths relative to it with ``/`` between folders.
 
-    A worker calls `prepare`, in whatever process or machine it runs; the coordinator of a run alone calls
-    `land`, `keep` and `remove`, so that there is one writer of final names.
+    Workers prepare pictures, in whatever process or machine they run; the coordinator of a run alone lets
+    them land, so that there is one writer of their names.
     """
 
     def prepare(self, path: str, write: Callable[[Path], None], attempt: str = "") -> Prepared:

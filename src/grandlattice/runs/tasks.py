@@ -63,7 +63,8 @@ class Task:
         that the pixels of a member do not depend on which others are.
     step : it begins when all tasks of an earlier step have ended.
     trace : fingerprint of all it traces, 32 hexadecimal digits.
-    attempt : names the try of it that is under way, for its temporary files; see `parts`.
+    attempt : names the try of it that is under way, for its temporary files; see
+        `temporary_files`.
     """
 
     number: int

@@ -148,7 +148,7 @@ class Renderer(Protocol):
         ...
 
     def done(self) -> None:
-        """The files of the last task have their names; what helped to make them may go."""
+        """The files of the last task are written; what helped to make them may go."""
         ...
 
     @property

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import platform
 import time
+from functools import cached_property
 from pathlib import Path
 
 import numpy as np
@@ -54,7 +55,6 @@ class Workshop:
         self._scene = scene or open_scene(order.scene)
         self._filer = Filer(order, lambda *asked: self._embedded.measure(*asked))
         self._renderers: dict[str, Renderer] = {}
-        self._tracer: EmbeddedRenderer | None = None
 
     def perform(self, task: Task, progress: Told | None = None, stop: StopSignal | None = None) -> TaskResult:
         """Render a task and write its files, under temporary names.
@@ -78,6 +78,13 @@ class Workshop:
             for member in task.members:
                 if (member.frame, member.film) == (frame.frame, frame.number):
                     made[member.number] = frame.film, self._filer.prepare(task, member, frame)
+        lacking = next((member for member in task.members if member.number not in made), None)
+        if lacking is not None:
+            raise RunError(
+                f"The renderer {task.first.settings.renderer} made no picture of {lacking.cell.address}, "
+                f"frame {lacking.frame}.",
+                cure="every frame of a task must come back from it",
+            )
         renderer.done()
         seconds, films = time.perf_counter() - started, [frame.film for frame in rendered]
         members = (
@@ -99,14 +106,11 @@ class Workshop:
             self._renderers[wanted] = make(self._order, self._scene, name, version or None)
         return self._renderers[wanted]
 
-    @property
+    @cached_property
     def _embedded(self) -> EmbeddedRenderer:
         """The tracer, for the small pictures that probes and meters look at."""
-        if self._tracer is None:
-            usual = self._renderers.get(CellSettings.renderer)
-            own = isinstance(usual, EmbeddedRenderer)
-            self._tracer = usual if own else EmbeddedRenderer(self._order, self._scene)  # type: ignore[assignment]
-        return self._tracer  # type: ignore[return-value]
+        usual = self._renderer(CellSettings.renderer)
+        return usual if isinstance(usual, EmbeddedRenderer) else EmbeddedRenderer(self._order, self._scene)
 
     def snapshot(self, cell: Cell, frame: int) -> Snapshot:
         """A cell's edits laid over the scene, and the scene at a frame."""

@@ -1,6 +1,6 @@
 """Every file format pictures leave in, with what rooms need to know of it.
 
-How each is written stands in `images.files`, under its name; a test proves that all of them are.
+How each is written stands in `images.image_files`, under its name; a test proves that all of them are.
 """
 
 from __future__ import annotations

@@ -20,12 +20,11 @@ class Column(NamedTuple):
 
 
 class LedgerTable(NamedTuple):
-    """A table: its name, what one row of it is, its columns, and what is declared beside them."""
+    """A table: its name, what one row of it is, its columns, and whether SQLite numbers its rows."""
 
     name: str
     row: str
     columns: tuple[Column, ...]
-    keys: str = ""
     rowid: bool = True
 
     @property
@@ -37,7 +36,6 @@ class LedgerTable(NamedTuple):
     def sql(self) -> str:
         """The statement that makes the table where it is missing."""
         parts = [f"{column.name} {column.declared}" for column in self.columns]
-        parts += [self.keys] if self.keys else []
         ending = "" if self.rowid else " WITHOUT ROWID"
         return f"CREATE TABLE IF NOT EXISTS {self.name} ({', '.join(parts)}){ending};"
 
@@ -252,6 +250,8 @@ LEDGER = (FILES, MEMBERS, TASKS, PAST, RUNS, *OTHERS)
 TABLES = "\n".join(table.sql for table in LEDGER)
 TABLES += """
 CREATE INDEX IF NOT EXISTS files_of_cell ON files (cell, frame);
+CREATE INDEX IF NOT EXISTS members_by_state ON members (state);
+CREATE INDEX IF NOT EXISTS members_of_task ON members (task);
 CREATE TRIGGER IF NOT EXISTS keep_tally AFTER UPDATE OF state ON members WHEN old.state != new.state
 BEGIN
     UPDATE tally SET members = members - 1, work = work - old.work WHERE state = old.state;

@@ -257,7 +257,7 @@ def light_behind(scene, room, options, active, path, part):
 
 
 class SeenAs(NamedTuple):
-    """How the camera sees what light does at vertices, for `shares.credit`."""
+    """How the camera sees what light does at vertices, for `light_passes.credit`."""
 
     throughput: Any
     scattered: Any

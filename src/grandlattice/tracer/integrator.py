@@ -55,7 +55,7 @@ OPTIONS = np.dtype(
         ("occlusion", "i8"), ("illuminance", "i8"), ("albedo", "i8"),  # whether anybody asks for them,
         ("firsts", "i8"),  # and for what data passes say of the first surfaces
         ("clamp", "f8"),  # most that light scattered more than once adds at a time; may be inf
-        ("shares", "i8"), ("share_count", "i8"),  # parts of the beauty, see `shares.SharePlan`
+        ("shares", "i8"), ("share_count", "i8"),  # parts of the beauty, see `light_passes.SharePlan`
     ],
     align=True,
 )  # fmt: skip

@@ -4,7 +4,7 @@ A kernel written with floats, ints and masks reads like one for a single path, a
 them.  Arithmetic, comparisons, `min`, `max`, `abs`, `math.sqrt` and `math.floor` work on lanes, and
 plain numbers spread over all of them.  What a branch was for one path is a choice between two values,
 `where(test, a, b)`; a real branch asks `any_of(test)`.  What the words mean stands in
-`compiling.kinds`.
+`compiling.lane_types`.
 
 How lanes come from memory and go back is in `kernel_memory`.  Lanes that are switched off still compute:
 their indices must be in range.  No lane ever looks at its neighbour, so a path is the same whichever path

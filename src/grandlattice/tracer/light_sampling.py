@@ -165,7 +165,7 @@ class Aim(NamedTuple):
     distance: Any
     radiance: Any
     density: Any
-    # Of the light, see `lamps.LIGHT`.
+    # Of the light, see `light_table.LIGHT`.
     groups: Any
     diffuse: Any
     specular: Any
@@ -175,7 +175,7 @@ class Aim(NamedTuple):
 
 @inner
 def reaches(light, bits):
-    """Whether a light falls on what has these bits, see `lamps.Links`."""
+    """Whether a light falls on what has these bits, see `light_table.Links`."""
     return (light.linked == 0) | ((light.linked & bits) != 0)
 
 

@@ -206,7 +206,7 @@ def pack_lights(
     ----------
     glowing : the surfaces that glow; they are the last light.
     groups, glow_groups : (lights,) and (items,) bits of the light passes they count for, see
-        `shares.SharePlan`.
+        `light_passes.SharePlan`.
     tables_of : may keep what it returned for an image before.
     """
     links = links or link(lights, ())

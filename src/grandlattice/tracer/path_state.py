@@ -90,7 +90,7 @@ class Path(NamedTuple):
     seed: Any
     sample: Any
     matt: Any  # share of the last scattering that was diffuse
-    linked: Any  # bits of the lights that reach the vertex it left, see `lights.Links`
+    linked: Any  # bits of the lights that reach the vertex it left, see `light_table.Links`
     time: Any  # 0 where the shutter opens … 1
     lined: Any  # one number: that of the first lane where they are neighbours in the batch, else −1
 

@@ -115,7 +115,7 @@ class SceneBuilder:
     def place(self, snapshot: Snapshot, images: Images) -> NDArray[np.float64]:
         """Have shapes and looks of a snapshot ready; returns the corners of everything, (2, 3).
 
-        `images` as in `textures.pack_textures`.
+        `images` as in `texture_lookup.pack_textures`.
         """
         with ThreadPoolExecutor(1) as aside:  # each of the two leaves processors idle
             packing = aside.submit(self._pack, snapshot, images)
@@ -131,9 +131,9 @@ class SceneBuilder:
 
         Parameters
         ----------
-        images : as in `textures.pack_textures`.
+        images : as in `texture_lookup.pack_textures`.
         groups, glow_groups : (lights,) and (items,) bits of the light passes they count for, see
-            `shares.SharePlan`; None for none.
+            `light_passes.SharePlan`; None for none.
         """
         items, placed, links, solid = self._stand(snapshot)
         held_out = np.array([_held_out(item) for item in items], np.int32)

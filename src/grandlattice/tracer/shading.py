@@ -1,7 +1,7 @@
 """What happens to paths where they hit: some go on behind, all others are shaded, gather light and scatter.
 
-What happens where something is clear stands in `glass`.  Where a path is scattered for the first time it
-parts, see `stream.branch_of`.
+What happens where something is clear stands in `clear_surfaces`.  Where a path is scattered for the first
+time it parts, see `path_state.branch_of`.
 """
 
 from __future__ import annotations
@@ -63,7 +63,7 @@ from grandlattice.tracer.vertices import bumped, hit_vertex, lifted, of_placemen
 # mypy: disable-error-code="no-untyped-def"
 
 # Dimensions of the sample sequence: a stride for each step of the path, whose lights come from
-# `gathering.LIGHT` on.
+# `direct_lighting.LIGHT` on.
 _STRIDE, _CHOICE, _BRANCH, _TEXTURES = 64, 64, 126, 127
 _ROULETTE_FROM = 2
 _LUMA = (0.2126, 0.7152, 0.0722)

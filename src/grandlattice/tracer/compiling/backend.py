@@ -13,7 +13,7 @@ from contextlib import suppress
 from importlib import import_module
 from importlib.metadata import version
 from pathlib import Path
-from typing import Any, Literal, get_args
+from typing import Any, Literal, cast, get_args
 
 from grandlattice.errors import TracerError
 from grandlattice.tracer.compiling.kernel_cache import keep_kernels, kept_kernels, kernel_folder
@@ -26,7 +26,7 @@ TESTED = ("0.68",)
 Kernels = Mapping[str, tuple[str, int]]
 """Name of a kernel → the module of `tracer` it is written in, and how many whole numbers it takes."""
 
-_used: list[Compiler] = []
+_used: list[Compiler] = []  # the compiler whose kernels this process has, or was told to have
 
 
 def use_compiler(compiler: str) -> None:
@@ -37,22 +37,27 @@ def use_compiler(compiler: str) -> None:
     TracerError
         For an unknown one, or where the other one's kernels are in use already.
     """
+    if _used and _used[0] != _known(compiler):
+        raise TracerError(f"This process has kernels of the compiler {_used[0]} already.")
+    _used[:] = [_known(compiler)]
+
+
+def _known(compiler: str) -> Compiler:
     if compiler not in get_args(Compiler):
         raise TracerError(f"There is no compiler {compiler}.", cure="GRANDLATTICE_COMPILER is fast or plain")
-    if _used and _used[0] != compiler:
-        raise TracerError(f"This process has kernels of the compiler {_used[0]} already.")
-    _used[:] = [compiler]  # type: ignore[list-item]
+    return cast(Compiler, compiler)
 
 
 def chosen_compiler() -> Compiler:
     """The compiler of this process; ``GRANDLATTICE_COMPILER`` names another one."""
-    if not _used:
-        tested = ".".join(version("numba").split(".")[:2]) in TESTED
-        use_compiler(
-            os.environ.get("GRANDLATTICE_COMPILER")
-            or ("fast" if tested and not compiler_failure() else "plain")
-        )
-    return _used[0]
+    if _used:
+        return _used[0]
+    named = os.environ.get("GRANDLATTICE_COMPILER")
+    if named:
+        return _known(named)
+    tested = ".".join(version("numba").split(".")[:2]) in TESTED
+    # Asked for again each time: another process may find out meanwhile that `fast` fails.
+    return "fast" if tested and not compiler_failure() else "plain"
 
 
 def compiler_failure() -> str:
@@ -71,14 +76,17 @@ def is_compiled() -> bool:
 def load(kernels: Kernels) -> dict[str, Callable[..., int]]:
     """All kernels, compiled or from the cache."""
     if chosen_compiler() == "fast":
+        was_told, _used[:] = bool(_used) or "GRANDLATTICE_COMPILER" in os.environ, ["fast"]
         try:
             objects = kept_kernels() or _compiled_fast(kernels)
             return load_objects(objects, {name: count for name, (_, count) in kernels.items()})
+        except (MemoryError, OSError):  # of this moment, not of the compiler
+            raise
         except Exception as problem:  # a private part of numba that is not what it was
-            if os.environ.get("GRANDLATTICE_COMPILER"):
+            if was_told:
                 raise
             _note_failure(problem)
-            _used[:] = ["plain"]
+    _used[:] = ["plain"]
     from grandlattice.tracer.compiling import plain
 
     loaded = plain.load(_entries(kernels), _plain_folder())

@@ -11,6 +11,7 @@ import hashlib
 import os
 import sys
 from contextlib import suppress
+from functools import cache
 from importlib.metadata import version
 from pathlib import Path
 
@@ -20,11 +21,16 @@ from grandlattice.tracer.compiling.native import processor
 
 def kernel_folder() -> Path:
     """Where the kernels of this version of the tracer are kept."""
+    return cache_folder() / f"kernel-{_version_digest()}"
+
+
+@cache
+def _version_digest() -> str:
     digest = hashlib.blake2b(digest_size=8)
     for file in sorted(Path(__file__).parent.parent.rglob("*.py")):
         digest.update(file.read_bytes())
     digest.update(f"{version('numba')} {version('llvmlite')} {sys.version} {processor()}".encode())
-    return cache_folder() / f"kernel-{digest.hexdigest()}"
+    return digest.hexdigest()
 
 
 def kept_kernels() -> list[bytes] | None:

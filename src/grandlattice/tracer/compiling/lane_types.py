@@ -49,7 +49,7 @@ places = LaneType("places", LONG, types.int64)
 """Kinds of lanes: single precision, 32-bit integers (`>>` shifts zeros in), truth, addresses."""
 
 
-# What generated code is made of; `memory` uses it too.
+# What generated code is made of; `pointer_types` uses it too.
 
 
 def vector(element: Any) -> Any:

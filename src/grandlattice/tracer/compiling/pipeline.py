@@ -3,7 +3,7 @@
 Left to itself numba optimises a function together with all that it calls, and makes machine code of
 it, before it begins with those that call it: what stands deep down is optimised dozens of times over,
 and machine code is made that is never called.  Of functions marked `inner` only types are found at first,
-which is all that their callers ask; `writers` has their code written meanwhile.
+which is all that their callers ask; `code_writers` has their code written meanwhile.
 
 All that is known about numba's inside, but for types, stands in this file.
 """

@@ -1,4 +1,4 @@
-"""How kernels reach memory: arrays and tables by address, lanes from them and back; see `memory`."""
+"""How kernels reach memory: arrays and tables by address, lanes from them and back; see `kernel_memory`."""
 
 from __future__ import annotations
 
