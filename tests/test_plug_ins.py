@@ -74,7 +74,7 @@ def test_what_is_not_installed_is_said_with_what_is(plan_file: Path, glat) -> No
     assert code == 2
     assert not list(plan_file.parent.glob("*.sqlite"))  # nothing was begun
     assert "There is no backend tcp" in said
-    assert "installed: local" in said
+    assert "Known here: local" in said
     plan_file.write_text(plan_file.read_text().replace("samples: 4", "samples: 4\n  renderer: trcer"))
     code, said = glat(plan_file.parent, "cells")
     assert (code, "Did you mean tracer" in said) == (2, True)

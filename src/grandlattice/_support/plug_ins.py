@@ -40,7 +40,7 @@ def load_plug_in(group: str, name: str) -> Any:
     if found is None:
         raise PlanError(
             f"There is no {kind} {name}. {nearest(name, installed(group))}",
-            cure=f"install the package that brings it; installed: {', '.join(installed(group)) or 'none'}",
+            cure="install the package that brings it",
         )
     try:
         return found.load()

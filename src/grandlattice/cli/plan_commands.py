@@ -170,7 +170,7 @@ def _write_table(step: lattice.Step, file: Path) -> None:
     except ImportError as problem:
         raise lattice.OutputError(
             f"{file.name} needs a library that is not installed.",
-            cure='python -m pip install "grandlattice[parquet]"',
+            cure='python -m pip install "pyarrow>=15,<27"',
         ) from problem
     except OSError as problem:
         raise lattice.OutputError(f"{file} cannot be written: {problem.strerror or problem}.") from problem

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
+from grandlattice._support.readable import html_pictures, many
 from grandlattice.errors import NoSuchCell, RunError, nearest
 from grandlattice.images import PictureArray, read_channels, read_mark
 from grandlattice.plan import cells_at
@@ -82,12 +83,10 @@ class Run:
 
     def __repr__(self) -> str:
         state = "done" if self.ok else f"{self.failed_frames} failed, {self.left} left"
-        return f"<Run {self.number} of {self.plan_name}: {self.finished_frames} frames, {state}>"
+        return f"<Run of {self.plan_name}: {many(self.finished_frames, 'frame')} made, {state}>"
 
     def _repr_html_(self) -> str:
         """The pictures of its cells that a notebook can show, small, on a sheet."""
-        from grandlattice._support.readable import html_pictures
-
         shown = [
             (f"{record.cell} · {record.frame}", self.output / record.path)
             for event in self.finished for record in event.result.records

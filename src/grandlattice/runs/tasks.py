@@ -12,13 +12,14 @@ from __future__ import annotations
 
 from array import array
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Literal, overload
 
 import numpy as np
 from numpy.typing import NDArray
 
+from grandlattice._support.readable import many
 from grandlattice.plan import Cell, CellMaker, CellSettings, FileNames, Lattice, PlanModel, planned_files
 from grandlattice.plan.running_order import changes, urgent_first
 from grandlattice.runs.fingerprints import Fingerprints, TaskFile
@@ -159,7 +160,7 @@ class Ingredients:
     names: FileNames
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class TaskList(Sequence[Task]):
     """Tasks in planned order, each made when it is asked for, with the members that are needed.
 
@@ -172,8 +173,11 @@ class TaskList(Sequence[Task]):
 
     columns: Columns
     made_from: Ingredients
-    needed: NDArray[np.bool_] = field(repr=False)
-    numbers: Numbers = field(repr=False)
+    needed: NDArray[np.bool_]
+    numbers: Numbers
+
+    def __repr__(self) -> str:
+        return f"<{many(len(self), 'task')} for {many(self.frame_count, 'frame')}>"
 
     def __len__(self) -> int:
         return len(self.numbers)
