@@ -36,6 +36,7 @@ select:
 defaults:
   size: 48x32
   samples: 4
+  own-trace: true                 # a task for each cell; shared traces have tests of their own
   passes: [beauty, depth]
   format: [exr, png]
   output: "out/{light}/{camera}.{frame:04d}.{ext}"

@@ -473,7 +473,7 @@ def test_cleaned_shares_of_light_depend_on_no_other_cell(table: Table) -> None:
     for denoise, kinds in (("true", 2), ("false", 1)):
         plan = table.plan().override(denoise=denoise)
         prints = Fingerprints(plan.model, "scene", table.folder, can_denoise=True)
-        assert len({prints.inputs(cell.settings, cell.edits) for cell in plan.cells}) == kinds
+        assert len({prints.told(cell.settings, cell.edits) for cell in plan.cells}) == kinds
 
 
 def _lit_table(table: Table, nits: float, night: float | None = None, **settings: str) -> None:
@@ -549,7 +549,8 @@ def test_a_clamp_is_relative_to_what_is_shown_or_in_nits(table: Table) -> None:
     assert clamped[..., :3].mean() < 0.99 * whole[..., :3].mean()
     table.text += "axes: {exposure: {a: {exposure: 0}, b: {exposure: 1}}}\n"
     table.text = table.text.replace("format: exr", "format: png")
-    assert [table.plan().override(clamp=c).shared() for c in (None, "4 nits", 4.0)] == [1, 1, 0]
+    plans = [table.plan().override(clamp=c) for c in (None, "4 nits", 4.0)]
+    assert [len(plan.tasks()[0].films) for plan in plans] == [1, 1, 2]  # each limit has a film of its own
 
 
 def test_a_first_plan_of_a_scene_in_real_units_has_its_exposure_metered(table: Table) -> None:

@@ -190,7 +190,8 @@ class Cells:
         n, m = len(sizes), int(starts[-1])
         self.columns = Columns(
             np.zeros((n, 16), np.uint8), starts, np.array(steps, np.int32), np.ones(n), np.arange(m, dtype=np.int32),
-            np.ones(m, np.int64), np.zeros(m, np.int32), np.zeros(m, np.int32),
+            np.ones(m, np.int64), np.zeros(m, np.int32), np.zeros(m, np.int32), np.ones(n, np.int32),
+            np.arange(n + 1), np.zeros(n, np.int32), np.ones(n, np.int64), np.zeros((n, 16), np.uint8),
         )  # fmt: skip
         self.numbers, self.members = np.arange(n), np.arange(m)
 

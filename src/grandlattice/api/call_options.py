@@ -30,6 +30,7 @@ class RunKeys(TypedDict, total=False):
     on: str
     spare: int | None
     memory: Text | None
+    films: Text
     gentle: bool
     retries: int
     stalled: Text
@@ -104,6 +105,7 @@ class SettingValues(TypedDict, total=False):
     renderer: str
     priority: int
     label: bool
+    own_trace: bool
     skip: bool
 
 

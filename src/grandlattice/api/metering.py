@@ -44,7 +44,7 @@ class Meter:
     def _of_one(self, cell: Cell) -> float:
         small = replace(cell, settings=_small(cell.settings))
         prints = self._planned.fingerprints
-        key = prints.trace(prints.inputs(small.settings, small.edits), small.settings.frames).hex()
+        key = prints.told(small.settings, small.edits).hex() + repr(small.settings.frames)
         if key not in self._said:
             self._said[key] = exposure_for(self._shop.glance(small))
             remember("exposures", {key: self._said[key]})

@@ -50,7 +50,7 @@ from grandlattice.runs import (
 )
 from grandlattice.runs.backends import BackendRequest, backend_maker
 from grandlattice.runs.ledger import DONE
-from grandlattice.runs.memory_room import Room, WorkerRoom
+from grandlattice.runs.memory_room import Room, WorkerRoom, film_bytes
 from grandlattice.runs.notifications import Teller
 from grandlattice.runs.remaining import (
     read_back,
@@ -119,7 +119,11 @@ def tasks(planned: Planned, indices: Indices, frames: Frames) -> TaskList:
         name = settings.renderer.split(" ")[0]
         return renderers[name].chunk if name in renderers else 1
 
-    made = list_tasks(planned.ingredients, indices, frames, chunk_of)
+    def films_of(settings: CellSettings) -> int:
+        return max(1, int(planned.model.run.films) // film_bytes(settings))
+
+    made = list_tasks(planned.ingredients, indices, frames, chunk_of, films_of)
+    planned.keep_compositions()
     if not made:
         raise RunError("None of these cells has one of these frames.")
     return made

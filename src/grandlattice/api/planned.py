@@ -24,11 +24,19 @@ from grandlattice.plan import (
     Stamp,
 )  # fmt: skip
 from grandlattice.plan.schema import texts_of
-from grandlattice.runs import Fingerprints, FolderStore, Ingredients, Ledger, Versions
+from grandlattice.runs import (
+    CellSnapshots,
+    Compositions,
+    Fingerprints,
+    FolderStore,
+    Ingredients,
+    Ledger,
+    Versions,
+)
 from grandlattice.runs.remaining import names_in_reach
-from grandlattice.runs.tasks import Frames
+from grandlattice.runs.tasks import MOST_COMPOSED, Frames
 from grandlattice.runs.versions import versions_in
-from grandlattice.stage import Scene, files_read, scene_digest
+from grandlattice.stage import Scene, files_read, scene_digest, scene_files
 from grandlattice.tracer import can_denoise
 
 Indices = NDArray[np.int64]
@@ -52,7 +60,30 @@ class Planned:
 
     @cached_property
     def fingerprints(self) -> Fingerprints:
-        return Fingerprints(self.model, scene_digest(self.scene), self.folder, can_denoise())
+        composing = self.compositions if len(self.lattice) <= MOST_COMPOSED else None
+        assert self._found is not None  # looked at before the files are read
+        return Fingerprints(self.model, scene_digest(self.scene), self.folder, can_denoise(), composing)
+
+    def _states(self) -> list[tuple[Path, int, int]]:
+        """Size and time of change of every file of the scene."""
+        return [
+            (path, found.st_size, found.st_mtime_ns)
+            for path in scene_files(self.scene) for found in (path.stat(),)
+        ]  # fmt: skip
+
+    def keep_compositions(self) -> None:
+        """Write down what was found of cells, unless the scene changed meanwhile."""
+        if self._states() == self._found:
+            self.compositions.keep()
+
+    @cached_property
+    def _found(self) -> list[tuple[Path, int, int]]:
+        return self._states()
+
+    @cached_property
+    def compositions(self) -> Compositions:
+        """What the composed scene says of cells, with what earlier runs found out."""
+        return Compositions(lambda: CellSnapshots(self.scene, self.model, self.folder))
 
     @cached_property
     def ledger(self) -> Ledger:

@@ -24,7 +24,7 @@ def write_more(folder: Path) -> None:
     more = folder / "more"
     more.mkdir(parents=True, exist_ok=True)
     _write_armillary(more / "armillary.usda")
-    for name, text in (("layers", LAYERS), ("day", DAY), ("sky", SKY)):
+    for name, text in (("layers", LAYERS), ("day", DAY), ("sky", SKY), ("skies", SKIES)):
         file = more / f"{name}.lattice.yaml"
         if not file.exists():
             file.write_text(text, encoding="utf-8")
@@ -192,6 +192,61 @@ axes:
 order: [camera, hour, brightness]
 run:
   wait: [camera]                     # one camera is finished before the next begins
+"""
+
+SKIES = """\
+# Where the sun stands and how the lamp is lit: 36 skies, 4 moods and 3 exposures from 2 cameras.
+#
+# 864 pictures of 2 traces: the paths of a camera are followed once, and lit in 144 ways.
+lattice: 1
+scene: ../orrery.usda
+
+defaults:
+  size: 1280x720
+  scale: 20%
+  samples: 32
+  bounces: 5
+  denoise: true
+  frames: 36
+  format: png
+  output: "skies/{camera}/{mood}/{turned}.{brightness}.{frame:04d}.{ext}"
+
+axes:
+  camera:
+    each: cameras
+    among: /Room/Cameras/Wide /Room/Cameras/Portrait
+    with:
+      Portrait: {size: 576x720}
+  turned:
+    sweep: {from: 0, to: 350, step: 10}
+    edits:
+      - hide:
+          on: /Room/Lights
+          except: [/Room/Lights/Sky, /Room/Lights/Lamp]
+      - set:
+          on: /Room/Lights/Sky
+          texture: ../skies/clear.hdr
+      - turn-to:
+          on: /Room/Lights/Sky
+          y: "{turned}"
+  mood:
+    unlit:
+      edits:
+        - hide: /Room/Lights/Lamp
+    ember:
+      edits:
+        - set: {on: /Room/Lights/Lamp, intensity: 60000, colorTemperature: 1900}
+    warm:
+      edits:
+        - set: {on: /Room/Lights/Lamp, intensity: 200000}
+    bright:
+      edits:
+        - set: {on: /Room/Lights/Lamp, intensity: 600000, colorTemperature: 4000}
+  brightness:
+    sweep: {from: -9.6, to: -7.6, step: 1}
+    exposure: "{brightness}"
+
+order: [camera, mood, turned, brightness]
 """
 
 SKY = """\

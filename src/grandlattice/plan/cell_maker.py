@@ -63,19 +63,18 @@ class CellSettings:
     denoise: bool = False
     background: str = "sky"
     label: bool = False
+    own_trace: bool = False
     renderer: str = "tracer"
     priority: int = 0
     take: tuple[str, ...] = ()
 
     @property
     def traced(self) -> dict[str, object]:
-        """What the light in a picture depends on, but its frame: cells that agree in it and in their edits
-        share their traces."""
-        told = {name: getattr(self, name) for name in _TRACED if name != "clamp"}
-        return {**told, "clamped": self._clamped}
+        """What the light in a picture depends on, but for its frame, the edits and `clamped`."""
+        return {name: getattr(self, name) for name in _TRACED if name != "clamp"}
 
     @property
-    def _clamped(self) -> tuple[object, ...] | None:
+    def clamped(self) -> tuple[object, ...] | None:
         """What the clamp depends on, None without one."""
         if self.clamp is None or self.clamp.in_nits:
             return None if self.clamp is None else (self.clamp,)

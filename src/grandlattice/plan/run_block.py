@@ -78,6 +78,9 @@ class RunBlock(Strict):
     )
     spare: int | None = Field(None, ge=0, le=1024, description="processors left for you, 1 if left out")
     memory: BytesText | None = Field(None, description="most memory of a worker, such as 8 GB")
+    films: BytesText = Field(
+        1_500_000_000, ge=1, description="most memory for the films of one shared trace, 1.5 GB if left out"
+    )
     gentle: bool = Field(False, description="true: workers make way for whatever else the machine does")
     retries: int = Field(
         2, ge=0, le=100, description="how often a frame whose worker crashed or hung is tried again"

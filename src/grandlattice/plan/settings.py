@@ -401,6 +401,9 @@ class Settings(Strict):
     label: bool | None = setting(
         "finished", meaning="a strip below displayed pictures that says what they are"
     )
+    own_trace: bool | None = setting(
+        "path", alias="own-trace", meaning="true: traced by itself, whatever else has the same view"
+    )
     skip: bool | None = setting("scheduling", meaning="true: stays in the plan, leaves the run")
 
     @model_validator(mode="after")

@@ -8,6 +8,12 @@ from .backends import (
 from .budgets import (
     Spending as Spending,
 )
+from .cell_snapshots import (
+    CellSnapshots as CellSnapshots,
+)
+from .compositions import (
+    Compositions as Compositions,
+)
 from .coordinator import (
     Coordinator as Coordinator,
 )

@@ -72,7 +72,8 @@ class ExternalRenderer:
         with self._folder(task) as folder:
             self._run(self._command(task, folder), folder, task, progress, stop)
             seconds = (time.perf_counter() - started) / len(task.frames)
-            return [self._rendered(task, frame, folder, seconds) for frame in task.frames]
+            frames = [(number, task.films[number].frame) for number in task.wanted]
+            return [self._rendered(task, number, frame, folder, seconds) for number, frame in frames]
 
     @property
     def accepts_nan(self) -> bool:
@@ -165,7 +166,7 @@ class ExternalRenderer:
 
     # --- what it wrote -------------------------------------------------------------------------
 
-    def _rendered(self, task: Task, frame: int, folder: Path, seconds: float) -> Rendered:
+    def _rendered(self, task: Task, number: int, frame: int, folder: Path, seconds: float) -> Rendered:
         file, cell = folder / f"frame.{frame:04d}.exr", task.first
         try:
             passes = self._passes(file, task, frame, cell)
@@ -175,7 +176,7 @@ class ExternalRenderer:
                 f"{problem.what}",
                 cure="try its command by hand; glat export writes the USD it gets",
             ) from problem
-        return Rendered(frame, Film(passes, cell.settings.samples, 0, seconds), original=file)
+        return Rendered(number, Film(passes, cell.settings.samples, 0, seconds), original=file)
 
     def _passes(self, file: Path, task: Task, frame: int, cell: Cell) -> dict[str, np.ndarray]:
         """The passes in a file that has what was asked for.

@@ -6,12 +6,12 @@ The scene is opened once; task after task only what differs is read again.
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor, wait
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 from zipfile import BadZipFile
 
 import numpy as np
@@ -22,13 +22,15 @@ from grandlattice.errors import ImageError, Place, SceneError
 from grandlattice.images import range_of, read_image
 from grandlattice.plan import Cell, CellSettings
 from grandlattice.plan.schema import OwnLight, OwnOcclusion
+from grandlattice.runs.cell_snapshots import CellSnapshots
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.temporary_files import unfinished_file
 from grandlattice.runs.work_order import Rendered, Taken, Told, WorkOrder
-from grandlattice.scene_records import Camera, Material, Snapshot
-from grandlattice.stage import CellStage, Scene, Snapshotter, read_asset
+from grandlattice.scene_records import Material, Snapshot
+from grandlattice.stage import Scene, read_asset
 from grandlattice.tracer import (
-    Film,
+    Company,
+    Lighting,
     OwnPass,
     Sensor,
     StopSignal,
@@ -37,6 +39,7 @@ from grandlattice.tracer import (
     TraceSettings,
     Unfinished,
     image_files,
+    split,
 )
 
 _PROBE_WIDTH = 128  # pixels
@@ -61,11 +64,12 @@ class EmbeddedRenderer:
 
     def __init__(self, order: WorkOrder, scene: Scene) -> None:
         self._order = order
-        self._stage = CellStage(scene, order.model, order.folder)
-        self._snapshots = Snapshotter(self._stage)
+        self._snapshots = CellSnapshots(scene, order.model, order.folder)
+        self._stage = self._snapshots.stage
         self._tracer = Tracer(order.threads)
         self._store = order.store
-        self._stops = 0.0  # of the camera of the last frame
+        self._notes: tuple[str, ...] = ()
+        self._lit: tuple[object, list[_Lit]] = ((), [])  # the films of the last company
         self._measured: dict[object, tuple[tuple[float, float], ...]] = {}
         self._images: dict[str, tuple[float, NDArray | None]] = {}
         self._readers = ThreadPoolExecutor(max(order.threads, 2))
@@ -77,38 +81,53 @@ class EmbeddedRenderer:
 
     @property
     def notes(self) -> tuple[str, ...]:
-        return tuple(f"{prim}: {what}" for prim, what, _ in self._stage.notes)
+        return self._notes
 
     def render(
         self, task: Task, progress: Told | None = None, stop: StopSignal | None = None
-    ) -> list[Rendered]:
-        return [
-            Rendered(frame, self._trace(task, frame, progress, stop), stops=self._stops)
-            for frame in task.frames
-        ]
+    ) -> Iterator[Rendered]:
+        lit = self._lit_for(task)
+        lightings = [each.lighting for each in lit]
+        self._notes = tuple(dict.fromkeys(note for number in task.wanted for note in lit[number].notes))
+        cell, frame = task.films[task.wanted[0]]
+        settings = cell.settings
+        snapshot = self.snapshot(cell, frame, later="motion" in task.passes)
+        own = self.own(cell, snapshot, task.passes)
+        how = replace(_how(settings, snapshot), seconds=None if self._order.further else settings.seconds)
+        images = self._images_of(snapshot, lightings, cell)
+        groups = list(split(lightings, task.wanted, len(task.wanted)))
+        for k, group in enumerate(groups):
+            control = TraceControl(
+                None if progress is None else partial(_part, progress, k, len(groups)), stop,
+                self._begun(task), partial(self._keep, task),
+            )  # fmt: skip
+            films = self._tracer.trace_films(
+                Company(lightings, group), snapshot, images, _sensor(snapshot, settings), how, task.passes,
+                own, control,
+            )  # fmt: skip
+            for number, film in zip(group, films, strict=True):
+                yield Rendered(number, film, stops=snapshot.camera.stops)
 
     def done(self) -> None:
         pass  # nothing is left of a trace but its film
 
-    def _trace(self, task: Task, frame: int, progress: Told | None, stop: StopSignal | None) -> Film:
-        cell = task.first
-        settings = cell.settings
-        snapshot = self.snapshot(cell, frame, later="motion" in task.passes)
-        self._stops = snapshot.camera.stops
-        keep = partial(self._keep, task, frame)
-        return self._tracer.trace(
-            snapshot,
-            self.images_for(snapshot, cell),
-            _sensor(snapshot, settings),
-            replace(_how(settings, snapshot), seconds=None if self._order.further else settings.seconds),
-            task.passes,
-            self.own(cell, snapshot),
-            TraceControl(progress, stop, self._begun(task, frame), keep),
-        )
+    def _lit_for(self, task: Task) -> list[_Lit]:
+        """How each film of a task's company is lit; kept for the next task of the same."""
+        company = tuple((shot.cell.index, shot.frame) for shot in task.films)
+        if len(company) == 1 or self._lit[0] != company:
+            self._lit = company, [self._light(*shot, alone=len(company) == 1) for shot in task.films]
+        return self._lit[1]
+
+    def _light(self, cell: Cell, frame: int, *, alone: bool) -> _Lit:
+        snapshot = self.snapshot(cell, frame)
+        notes = tuple(f"{prim}: {what}" for prim, what, _ in self._stage.notes)
+        # In a company by path: it does not matter in which cell a light comes first.
+        lights = snapshot.lights if alone else sorted(snapshot.lights, key=lambda light: light.path)
+        return _Lit(Lighting(tuple(lights), cell.settings.clamp_nits(snapshot.camera.stops)), notes)
 
     # --- frames that a time limit ended ----------------------------------------------------------
 
-    def _keep(self, task: Task, frame: int, unfinished: Unfinished) -> None:
+    def _keep(self, task: Task, unfinished: Unfinished) -> None:
         """Put a picture away as far as it came, beside the others of the plan."""
         told: dict[str, Any] = dict(unfinished.sums)
         for name in _SO_FAR:
@@ -118,22 +137,22 @@ class EmbeddedRenderer:
             with path.open("wb") as stream:
                 np.savez(stream, **told)
 
-        self._store.put(self._place(task, frame), write, task.attempt)
+        self._store.put(self._place(task), write, task.attempt)
 
-    def _begun(self, task: Task, frame: int) -> Unfinished | None:
+    def _begun(self, task: Task) -> Unfinished | None:
         """What was put away of a picture; it is traced from the start where that is gone or broken."""
         if not self._order.further:
             return None
         try:
-            with np.load(self._store.path(self._place(task, frame))) as kept:
+            with np.load(self._store.path(self._place(task))) as kept:
                 sums = {name: kept[name] for name in kept.files if not name.startswith("so far ")}
                 taken, clean, number, rays, seconds = (kept[f"so far {name}"] for name in _SO_FAR)
         except (OSError, ValueError, KeyError, BadZipFile):
             return None
         return Unfinished(sums, taken, clean, int(number), int(rays), float(seconds))
 
-    def _place(self, task: Task, frame: int) -> str:
-        return unfinished_file(self._order.plan_name, task.trace, frame)
+    def _place(self, task: Task) -> str:
+        return unfinished_file(self._order.plan_name, task.trace, task.frame)
 
     def snapshot(self, cell: Cell, frame: int, *, later: bool = False) -> Snapshot:
         """A cell's edits laid over the scene, and the scene at a frame.
@@ -142,19 +161,9 @@ class EmbeddedRenderer:
         ----------
         later : also where everything is at the next frame, for the pass of motion.
         """
-        if cell.settings.camera is None:
-            raise SceneError(
-                f"{cell.address} has no camera.",
-                cure="set camera: under defaults, or add an axis with each: cameras",
-            )
-        self._stage.switch(cell.edits)
-        settings = cell.settings
-        shutter = None if settings.shutter is None else (-0.5 * settings.shutter, 0.5 * settings.shutter)
-        snapshot = self._snapshots.take(
-            cell.settings.camera, frame, settings.subdivision, shutter,
-            later or "motion" in settings.passes, self._read_ahead,
-        )  # fmt: skip
-        return replace(snapshot, camera=_focused(snapshot.camera, cell.settings, snapshot.metres_per_unit))
+        return self._snapshots.take(
+            cell.settings, cell.edits, frame, address=cell.address, later=later, told=self._read_ahead
+        )
 
     def probe(self, cell: Cell, frame: int) -> Taken:
         """What a cell takes here, from small pictures of different samples.
@@ -233,8 +242,10 @@ class EmbeddedRenderer:
             snapshot, images, sensor, how, (name,), own=self.own(cell, snapshot)
         ).passes[name]
 
-    def own(self, cell: Cell, snapshot: Snapshot) -> dict[str, OwnPass]:
-        """The passes of the plan's own that a cell asks for.
+    def own(
+        self, cell: Cell, snapshot: Snapshot, passes: Sequence[str] | None = None
+    ) -> dict[str, OwnPass]:  # fmt: skip
+        """The passes of the plan's own among some passes, those a cell asks for by default.
 
         Raises
         ------
@@ -242,7 +253,8 @@ class EmbeddedRenderer:
             When the lights of one cannot be found.
         """
         found: dict[str, OwnPass] = {}
-        wanted = {name: self._order.model.own_passes.get(name) for name in cell.settings.passes}
+        asked = cell.settings.passes if passes is None else passes
+        wanted = {name: self._order.model.own_passes.get(name) for name in asked}
         for name, own in wanted.items():
             if isinstance(own, OwnOcclusion):
                 found[name] = OwnPass("occlusion", radius=own.radius.in_units(snapshot.metres_per_unit))
@@ -252,7 +264,14 @@ class EmbeddedRenderer:
 
     def images_for(self, snapshot: Snapshot, cell: Cell) -> Mapping[str, NDArray | None]:
         """Every image a snapshot needs, None for those that are missing and may be."""
-        images, wanted = {}, image_files(snapshot.materials, snapshot.lights)
+        return self._images_of(snapshot, [Lighting(snapshot.lights)], cell)
+
+    def _images_of(
+        self, snapshot: Snapshot, lightings: Sequence[Lighting], cell: Cell
+    ) -> Mapping[str, NDArray | None]:  # fmt: skip
+        """Every image a view needs in some lightings."""
+        lights = [light for lighting in lightings for light in lighting.lights]
+        images, wanted = {}, image_files(snapshot.materials, lights)
         coming = [self._coming(file) for file in wanted]
         wait(self._on_their_way.values())  # also for those of a cell that came to nothing
         self._on_their_way = {}
@@ -308,6 +327,18 @@ class EmbeddedRenderer:
         return known[1]
 
 
+class _Lit(NamedTuple):
+    """How a film is lit, and what there is to say of its cell."""
+
+    lighting: Lighting
+    notes: tuple[str, ...]
+
+
+def _part(progress: Told, number: int, count: int, share: float) -> None:
+    """Tell how much is done when one of some equal parts is done so far."""
+    progress((number + share) / count)
+
+
 def _sensor(snapshot: Snapshot, settings: CellSettings) -> Sensor:
     return Sensor(
         snapshot.camera, settings.size.width, settings.size.height, settings.fit == "crop", settings.region,
@@ -325,13 +356,3 @@ def _how(settings: CellSettings, snapshot: Snapshot) -> TraceSettings:
         show_background=settings.background == "sky",
         denoise=settings.denoise,
     )
-
-
-def _focused(camera: Camera, settings: CellSettings, metres_per_unit: float) -> Camera:
-    """The camera with the cell's own f-number and distance in focus."""
-    if settings.fstop is not None:
-        radius = camera.focal_length / (2.0 * settings.fstop) if settings.fstop > 0 else 0.0
-        camera = replace(camera, lens_radius=radius)
-    if settings.focus is not None:
-        camera = replace(camera, focus_distance=settings.focus.in_units(metres_per_unit))
-    return camera

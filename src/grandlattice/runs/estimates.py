@@ -22,7 +22,7 @@ import numpy as np
 from grandlattice._support.readable import many
 from grandlattice.errors import LedgerError
 from grandlattice.runs.ledger import Ledger
-from grandlattice.runs.tasks import Task, TaskList
+from grandlattice.runs.tasks import Task, TaskList, work_of
 from grandlattice.runs.work_order import Probe, Taken
 from grandlattice.runs.workshop import kind_of
 
@@ -139,11 +139,12 @@ def _summed(
     each, widths = [], []
     for task in tasks:
         rate = rates.get(kind_of(task.first), usual)
-        settings, frames = task.first.settings, len(task.frames)
+        settings = task.first.settings
+        traces = task.work / max(work_of(settings), 1)
         sampling = settings.pixels * rate.sample * settings.samples
         if settings.seconds is not None and not further and settings.renderer == "tracer":
             sampling = min(sampling, settings.seconds)
-        each.append(rate.fixed + frames * (settings.pixels * rate.pixel + sampling))
+        each.append(rate.fixed + traces * (settings.pixels * rate.pixel + sampling))
         widths.append(rate.spread if kind_of(task.first) in rates else rate.spread * 2.0)
     total = statistics.fmean(each) * count
     seats = max(1, min(max(workers, 1), count))

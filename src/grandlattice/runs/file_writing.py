@@ -54,15 +54,18 @@ class Filer:
         """
         made = []
         for file in member.files:
-            write = partial(self._write, file=file, cell=member.cell, rendered=rendered)
+            company = task.company
+            write = partial(self._write, file=file, cell=member.cell, rendered=rendered, company=company)
             prepared = self._store.prepare(file.planned.path, write, task.attempt)
             made.append((prepared, self._record(member.cell, file, prepared.size, rendered.film, task)))
         return made
 
-    def _write(self, path: Path, file: TaskFile, cell: Cell, rendered: Rendered) -> None:
+    def _write(
+        self, path: Path, file: TaskFile, cell: Cell, rendered: Rendered, company: str = ""
+    ) -> None:  # fmt: skip
         film = _of_eye(rendered.film, file.planned.eye)
         settings, kind = cell.settings, file.planned.format
-        metadata = self._metadata(cell, file, film)
+        metadata = self._metadata(cell, file, film, company)
         if rendered.stops and settings.camera_exposure:
             metadata[f"{images.MARK}camera stops"] = round(rendered.stops, 6)
         ppi = settings.size.ppi
@@ -125,7 +128,7 @@ class Filer:
         pixels = images.show_pass(values, look, ranges, settings.display, stops)
         return pixels, {f"{images.MARK}shown": f"{name} as {look} {told}".strip()}
 
-    def _metadata(self, cell: Cell, file: TaskFile, film: Film) -> dict[str, str | int | float]:
+    def _metadata(self, cell: Cell, file: TaskFile, film: Film, company: str) -> dict[str, str | int | float]:
         edits = "; ".join(f"{p.edit.verb} {_as_typed(p.edit.body)} ({p.source})" for p in cell.edits)
         facts: dict[str, str | int | float] = {
             "plan": self._order.plan_name,
@@ -143,6 +146,8 @@ class Filer:
             "fingerprint": file.fingerprint,
             "owner": self._order.owner,
         }
+        if company:
+            facts["company"] = company
         stamp = file.planned.stamp
         if stamp is not None:
             facts["version"] = f"{stamp.version} {stamp.date} {stamp.content}"

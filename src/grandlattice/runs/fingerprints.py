@@ -1,7 +1,11 @@
 """What a file depends on, as a digest that stands in the file and in the ledger.
 
-A file with the right fingerprint is done.  Cells that are told the same share their settings and
-edits as objects, so that each is digested once and a million cells take seconds.
+A file with the right fingerprint is done.  For the embedded tracer it is taken from the composed scene, in
+two halves: the view, which decides where paths go, and the light they carry.  Cells with one view can be
+traced together.  Other renderers may read anything in the scene, so that all that plan and scene say counts.
+
+Cells that are told the same share their settings and edits as objects, so that each is digested once and a
+million cells take seconds.
 """
 
 from __future__ import annotations
@@ -11,17 +15,18 @@ import json
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from grandlattice._support.filesystem import is_file
 from grandlattice.plan import Cell, PlanModel, PlannedFile
 from grandlattice.plan.cell_maker import CellSettings
 from grandlattice.plan.setting_layers import PlacedEdit
+from grandlattice.runs.compositions import Compositions, Halves
 from grandlattice.stage.opened_scene import file_digest
 from grandlattice.tables.formats import FORMATS
-from grandlattice.tables.passes import known_pass
+from grandlattice.tables.passes import is_light_pass, known_pass
 
-TRACE_VERSION = 13  # raise when the same inputs give other pictures, or other fingerprints, than before
+TRACE_VERSION = 14  # raise when the same inputs give other pictures, or other fingerprints, than before
 _MOST_KNOWN = 20_000
 
 
@@ -33,6 +38,25 @@ class TaskFile:
     fingerprint: str
 
 
+_COMPOSED = ("camera", "subdivision", "shutter", "fstop", "focus")
+"""Settings that are in the composed scene."""
+
+
+class Traced(NamedTuple):
+    """What is traced for a cell at a frame, as digests of 16 bytes.
+
+    Attributes
+    ----------
+    view : of what decides where paths go; cells that have it in common can be traced together.
+    inputs : of everything the light in the picture depends on.
+    files : of everything files depend on besides their format and what is done to the picture.
+    """
+
+    view: bytes
+    inputs: bytes
+    files: bytes
+
+
 class Fingerprints:
     """Makes fingerprints for the cells of one plan over one scene.
 
@@ -41,10 +65,14 @@ class Fingerprints:
     scene : digest of the scene and all its files.
     can_denoise : whether `denoise` does anything here.
     folder : the plan's folder, for the files edits name.
+    compositions : composes cells; without it what the plan says of them counts.
     """
 
-    def __init__(self, model: PlanModel, scene: str, folder: Path, can_denoise: bool) -> None:
-        self._model, self._folder = model, folder
+    def __init__(
+        self, model: PlanModel, scene: str, folder: Path, can_denoise: bool,
+        compositions: Compositions | None = None,
+    ) -> None:  # fmt: skip
+        self._model, self._folder, self._compositions = model, folder, compositions
         self._can_denoise = can_denoise
         self._shared = _digest({
             "version": TRACE_VERSION,
@@ -68,23 +96,47 @@ class Fingerprints:
         order = [self._model.run.wait, self._can_denoise, self._shared.hex()]
         return _digest([told, files, order, repr(caller)]).hex()
 
-    def inputs(self, settings: CellSettings, edits: Sequence[PlacedEdit]) -> bytes:
-        """Of everything the light in a cell's pictures depends on, but the frame."""
-        laid = [self._once(placed.edit, "edit", self._edit) for placed in edits]
-        return _bytes(b"".join((self._shared, self._once(settings, "traced", self._traced), *laid)))
+    def told(self, settings: CellSettings, edits: Sequence[PlacedEdit]) -> bytes:
+        """Of everything that the plan and the scene's files say of the light in a cell's pictures."""
+        return _bytes(b"".join((self._laid(edits), self._once(settings, "traced", self._all_traced))))
 
-    @staticmethod
-    def trace(inputs: bytes, frames: Sequence[int]) -> bytes:
-        """Of a task: what it traces, and when; 16 bytes.
+    def scene_of(self, settings: CellSettings, edits: Sequence[PlacedEdit]) -> bytes:
+        """Of everything that decides what a cell's scene is composed of, but the frame."""
+        return _bytes(self._laid(edits) + self._once(settings, "scene", _scene_settings))
+
+    def traced(
+        self, settings: CellSettings, edits: Sequence[PlacedEdit], frames: Sequence[int]
+    ) -> Traced:  # fmt: skip
+        """Of what is traced for some frames of a cell: one, but for renderers that take several."""
+        halves = None
+        if self._compositions is not None and settings.renderer == "tracer" and len(frames) == 1:
+            halves = self._compositions.of(self.scene_of(settings, edits), settings, edits, frames[0])
+        if halves is None:
+            whole = _bytes(self.told(settings, edits) + repr(tuple(frames)).encode())
+            return Traced(whole, whole, whole)
+        view = _bytes(halves.view + self._once(settings, "view", self._view))
+        inputs = _bytes(b"".join((view, halves.lights, _limit(settings, halves))))
+        files = _bytes(inputs + halves.later) if halves.later else inputs
+        if not halves.is_shared or not can_share(settings):
+            return Traced(inputs, inputs, files)
+        return Traced(view, inputs, files)
+
+    @property
+    def composes(self) -> bool:
+        """Whether cells are composed."""
+        return self._compositions is not None
+
+    def view_settings(self, settings: CellSettings) -> bytes:
+        """Of the settings that decide where paths go, wherever the camera is; see `Traced.view`."""
+        return self._once(settings, "view", self._view)
+
+    def file(self, inputs: bytes, cell: Cell, planned: PlannedFile) -> str:
+        """Of everything a file depends on.
 
         Parameters
         ----------
-        inputs : see `inputs`.
+        inputs : of its frame, see `Traced.files`.
         """
-        return _bytes(inputs + repr(tuple(frames)).encode())
-
-    def file(self, inputs: bytes, cell: Cell, planned: PlannedFile) -> str:
-        """Of everything a file depends on."""
 
         def kind(settings: CellSettings) -> bytes:
             return self._kind(settings, planned.format, planned.passes)
@@ -97,8 +149,12 @@ class Fingerprints:
     def content(self, cell: Cell) -> str:
         """Of everything the pictures of a cell depend on, whatever their frames and names."""
         kinds = [PlannedFile("", 0, ext, cell.settings.passes) for ext in cell.settings.format]
-        inputs = self.inputs(cell.settings, cell.edits)
+        inputs = self.told(cell.settings, cell.edits)
         return _digest([self.file(inputs, cell, kind) for kind in kinds]).hex()
+
+    def _laid(self, edits: Sequence[PlacedEdit]) -> bytes:
+        laid = [self._once(placed.edit, "edit", self._edit) for placed in edits]
+        return b"".join((self._shared, *laid))
 
     def _once(self, thing: Any, what: str, work: Any) -> bytes:
         """The digest of a thing that many cells share, worked out once."""
@@ -109,7 +165,19 @@ class Fingerprints:
             self._known[id(thing), what] = known = thing, work(thing)
         return known[1]
 
-    def _traced(self, settings: CellSettings) -> bytes:
+    def _all_traced(self, settings: CellSettings) -> bytes:
+        return _digest({**self._traced(settings), "clamped": settings.clamped})
+
+    def _view(self, settings: CellSettings) -> bytes:
+        """Of the settings that are not in the composed scene and decide where paths go."""
+        told = {k: v for k, v in self._traced(settings).items() if k not in _COMPOSED}
+        if told["own"]:
+            told["select"] = self._model.select
+        # Where light passes are asked for, light is added up in another way.
+        told["parts"] = any(is_light_pass(name) for name in settings.passes)
+        return _digest({**told, "version": TRACE_VERSION, "limited": settings.clamp is not None})
+
+    def _traced(self, settings: CellSettings) -> dict[str, object]:
         told = settings.traced
         told["own"] = {
             name: own.model_dump(mode="json")
@@ -125,7 +193,7 @@ class Fingerprints:
         name, _, version = settings.renderer.partition(" ")
         if name in self._model.renderers:
             told["renderer"] = [name, self._model.renderers[name].told(version or None)]
-        return _digest(told)
+        return told
 
     @staticmethod
     def _kind(settings: CellSettings, ext: str, passes: Sequence[str]) -> bytes:
@@ -151,6 +219,22 @@ class Fingerprints:
     def _file(self, name: str | None) -> str:
         path = self._folder / str(name)
         return file_digest(path) if is_file(path) else "missing"
+
+
+def can_share(settings: CellSettings) -> bool:
+    """Whether a cell's settings let it be traced together with other lightings of its view."""
+    metered_limit = settings.metered is not None and settings.clamp is not None and not settings.clamp.in_nits
+    return not (settings.own_trace or settings.noise or settings.seconds or metered_limit)
+
+
+def _limit(settings: CellSettings, halves: Halves) -> bytes:
+    """Of how light is limited."""
+    return repr(settings.clamp_nits(halves.stops)).encode()
+
+
+def _scene_settings(settings: CellSettings) -> bytes:
+    told = {name: getattr(settings, name) for name in _COMPOSED}
+    return _digest({**told, "motion": "motion" in settings.passes})
 
 
 def _texts(value: object) -> Iterator[str]:

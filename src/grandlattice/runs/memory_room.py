@@ -18,6 +18,7 @@ from grandlattice.plan import CellSettings
 from grandlattice.runs.events import UnderWay
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.workshop import kind_of
+from grandlattice.tables.passes import is_light_pass
 
 _LOADED = 350_000_000  # bytes of a worker before it has a scene, measured
 _OF_A_PIXEL, _OF_A_PASS = 32, 24  # bytes while it is traced
@@ -51,6 +52,7 @@ class Room:
         """Bytes a frame will hold at most."""
         usual = max(self._known.values(), default=0)
         least = _LOADED + picture_bytes(task.first.settings, len(task.passes))
+        least += (len(task.wanted) - 1) * film_bytes(task.first.settings)
         return max(self._known.get(kind_of(task.first), usual), least)
 
     def for_workers(self, tasks: Sequence[Task]) -> WorkerRoom:
@@ -78,6 +80,15 @@ class Room:
 def picture_bytes(settings: CellSettings, passes: int) -> int:
     """About what a picture takes while it is traced."""
     return settings.pixels * (_OF_A_PIXEL + _OF_A_PASS * passes)
+
+
+_OF_A_FILM, _OF_A_LIGHT_PASS = 72, 24  # bytes of a pixel for each lighting that is traced with others
+
+
+def film_bytes(settings: CellSettings) -> int:
+    """About what each film takes that is traced together with others."""
+    light = sum(is_light_pass(name) for name in settings.passes)
+    return settings.pixels * (_OF_A_FILM + _OF_A_LIGHT_PASS * light)
 
 
 def free_memory() -> int:

@@ -326,7 +326,8 @@ def write_down(
 def read_back(ledger: Ledger, made_from: Ingredients) -> tuple[TaskList, NDArray[np.bool_]]:
     """The tasks that stand in a ledger, and which of their members it says are done."""
     arrays = ledger.columns()
-    columns = Columns(**{**arrays, "traces": arrays["traces"].reshape(-1, 16)})
+    digests = {name: arrays[name].reshape(-1, 16) for name in ("traces", "companies")}
+    columns = Columns(**{**arrays, **digests})
     done = np.zeros(len(columns.cells), bool)
     done[ledger.numbers(DONE)] = True
     return every_task(columns, made_from), done

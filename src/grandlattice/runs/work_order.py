@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
@@ -120,23 +120,22 @@ class Rendered:
 
     Attributes
     ----------
-    number : which of the films of the task; members are written from the one they name.
+    number : which of the films of the task, see `Task.films`; members are written from the one they name.
     original : the file an outside renderer wrote.
     stops : the exposure of the camera itself, by which pictures are displayed brighter.
     """
 
-    frame: int
+    number: int
     film: Film
-    number: int = 0
     original: Path | None = None
     stops: float = 0.0
 
 
 class Renderer(Protocol):
-    """Draws the frames of tasks."""
+    """Draws the films of tasks."""
 
-    def render(self, task: Task, progress: Told | None, stop: StopSignal | None) -> list[Rendered]:
-        """Draw every frame of a task.
+    def render(self, task: Task, progress: Told | None, stop: StopSignal | None) -> Iterable[Rendered]:
+        """Draw those of a task's films that are wanted; one is done with when the next is asked for.
 
         Raises
         ------

@@ -6,6 +6,7 @@ import platform
 import time
 from functools import cached_property
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,7 +19,7 @@ from grandlattice.runs.embedded_renderer import EmbeddedRenderer
 from grandlattice.runs.file_writing import Filer
 from grandlattice.runs.ledger import FileRecord
 from grandlattice.runs.store import Prepared
-from grandlattice.runs.tasks import Task
+from grandlattice.runs.tasks import Shot, Task
 from grandlattice.runs.work_order import (
     MemberResult,
     Rendered,
@@ -30,7 +31,7 @@ from grandlattice.runs.work_order import (
 )
 from grandlattice.scene_records import Snapshot
 from grandlattice.stage import Scene, open_scene
-from grandlattice.tracer import Film, StopSignal, use_compiler
+from grandlattice.tracer import StopSignal, use_compiler
 
 
 class Workshop:
@@ -69,15 +70,20 @@ class Workshop:
         started = time.perf_counter()
         renderer = self._renderer(task.first.settings.renderer)
         rendered = renderer.render(task, progress, stop)
-        notes, made = list(renderer.notes), dict[int, tuple[Film, list[tuple[Prepared, FileRecord]]]]()
-        for frame in rendered:
-            wild = _not_numbers(frame)
+        notes, made = list[str](), dict[int, tuple[_Made, list[tuple[Prepared, FileRecord]]]]()
+        films = list[_Made]()
+        for each in rendered:
+            shot = task.films[each.number]
+            wild = _not_numbers(each)
             if wild and not renderer.accepts_nan:
-                raise _of_nan(task.first, frame, wild)
-            notes += [f"frame {frame.frame}: {wild}"] if wild else []
+                raise _of_nan(shot, each, wild)
+            notes += [f"frame {shot.frame}: {wild}"] if wild else []
+            film = each.film
+            films.append(_Made(film.samples, film.noise, film.unfinished, film.seconds, film.rays))
             for member in task.members:
-                if (member.frame, member.film) == (frame.frame, frame.number):
-                    made[member.number] = frame.film, self._filer.prepare(task, member, frame)
+                if member.film == each.number:
+                    made[member.number] = films[-1], self._filer.prepare(task, member, each)
+        notes = [*renderer.notes, *notes]
         lacking = next((member for member in task.members if member.number not in made), None)
         if lacking is not None:
             raise RunError(
@@ -86,7 +92,7 @@ class Workshop:
                 cure="every frame of a task must come back from it",
             )
         renderer.done()
-        seconds, films = time.perf_counter() - started, [frame.film for frame in rendered]
+        seconds = time.perf_counter() - started
         members = (
             MemberResult(number, film.samples, film.noise, film.unfinished, len(files), seconds / len(made))
             for number, (film, files) in made.items()
@@ -129,6 +135,16 @@ class Workshop:
         return self._embedded.probe(cell, frame)
 
 
+class _Made(NamedTuple):
+    """What is told of a film when its pixels are gone."""
+
+    samples: int
+    noise: float | None
+    unfinished: bool
+    seconds: float
+    rays: int
+
+
 def _not_numbers(rendered: Rendered) -> str:
     """What is said of pixels that are no numbers; empty where all are."""
     for name, pixels in rendered.film.passes.items():
@@ -140,10 +156,10 @@ def _not_numbers(rendered: Rendered) -> str:
     return ""
 
 
-def _of_nan(cell: Cell, rendered: Rendered, wild: str) -> RunError:
+def _of_nan(shot: Shot, rendered: Rendered, wild: str) -> RunError:
     outside = rendered.original is not None
     return RunError(
-        f"{cell.address}, frame {rendered.frame}: {wild}.",
+        f"{shot.cell.address}, frame {shot.frame}: {wild}.",
         cure="look for values that are no numbers in its lights, materials and transforms"
         + ("; accept: [nan] under the renderer lets such pictures count" if outside else ""),
     )

@@ -30,6 +30,9 @@ from .opened_scene import (
     scene_digest as scene_digest,
     scene_files as scene_files,
 )
+from .scene_digests import (
+    SnapshotDigests as SnapshotDigests,
+)
 from .snapshotter import (
     Snapshotter as Snapshotter,
 )

@@ -133,8 +133,10 @@ def open_scene(file: Path) -> Scene:
             layer = Sdf.Layer.FindOrOpen(str(file.resolve()))
             if layer is not None:
                 layer.SetPermissionToEdit(False)
+                layer.Reload()  # another plan of this process may have it open as it was before
                 missing = layers_missing(layer)
                 stage = _opened(layer)
+                stage.Reload()
                 refuse_bottomless(stage)
     except Tf.ErrorException as problem:
         raise _unreadable(file, problem) from None

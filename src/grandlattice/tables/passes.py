@@ -122,6 +122,11 @@ def is_pass(name: str) -> bool:
     return name in PASSES or (name.startswith(LIGHT_PASS) and len(name) > len(LIGHT_PASS))
 
 
+def is_light_pass(name: str) -> bool:
+    """Whether a pass is added up from light apart from the beauty; those of a plan count as such."""
+    return name not in PASSES or PASSES[name].cost == _PART or name in ("shadow", "illuminance")
+
+
 def known_pass(name: str, own: Mapping[str, str] | None = None) -> Pass:
     """The pass of a name, also ``light.NAME``, the share of one light.
 

@@ -7,6 +7,11 @@ from .camera_probe import (
     CameraLook as CameraLook,
     Looker as Looker,
 )
+from .company import (
+    Company as Company,
+    Lighting as Lighting,
+    split as split,
+)
 from .compiling.backend import (
     chosen_compiler as chosen_compiler,
     compiler_failure as compiler_failure,

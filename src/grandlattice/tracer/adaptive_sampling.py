@@ -232,14 +232,18 @@ class Rounds:
     @property
     def noise(self) -> float | None:
         """Relative error of the beauty: its mean over the mean light; None below two rounds."""
-        found = self._errors()
+        return self.noise_of(self.sums["half"], self.sums["beauty"])
+
+    def noise_of(self, half: NDArray[np.float32], other: NDArray[np.float32]) -> float | None:
+        """The same of any picture: its sums over the odd rounds, and over the even ones, (H, W, 3 or 4)."""
+        found = self._errors(half, other)
         if found is None:
             return None
         error, light = found
         mean = float(np.mean(light, dtype=np.float64))
         return float(np.mean(error, dtype=np.float64)) / mean if mean > 0.0 else 0.0
 
-    def _errors(self) -> tuple[NDArray, NDArray] | None:
+    def _errors(self, odd_sums: NDArray, even_sums: NDArray) -> tuple[NDArray, NDArray] | None:
         """Error and light of each pixel, (H, W) each."""
         if self.taken.min() < 2:
             return None
@@ -255,7 +259,7 @@ class Rounds:
         )
         apart, light = (np.zeros(self._shape, np.float32) for _ in range(2))
         for k in range(3):
-            half, other = self.sums["half"][..., k], self.sums["beauty"][..., k]
+            half, other = odd_sums[..., k], even_sums[..., k]
             apart += np.abs(half * of_half - other * of_other)
             light += half + other
         return apart * scale, light * of_all
@@ -273,7 +277,7 @@ class Rounds:
         """Call tiles clean whose error is small enough beside their light."""
         if self._target is None or self.number < _ENOUGH_TO_JUDGE:
             return
-        found = self._errors()
+        found = self._errors(self.sums["half"], self.sums["beauty"])
         if found is None:
             return
         error, light = found

@@ -48,10 +48,10 @@ FILM = np.dtype(
         # much of the pixel they cover, the light that would reach them, what of it is blocked.
         ("caught", "i8"),
         # What only some pictures want, 0 where they do not: sums of parts of the beauty, one whole
-        # picture after the other, and of the albedo; normal, place, texture coordinates and object of the
-        # nearest sample; depth and how many samples have one; objects and materials with their samples,
-        # RANKS each.
-        ("pixels", "i8"), ("shares", "i8"), ("albedo", "i8"),
+        # picture after the other, light sums likewise, and of the albedo; normal, place, texture
+        # coordinates and object of the nearest sample; depth and how many samples have one; objects and
+        # materials with their samples, RANKS each.
+        ("pixels", "i8"), ("shares", "i8"), ("light_sums", "i8"), ("sky", "i8"), ("albedo", "i8"),
         ("normal", "i8"), ("position", "i8"), ("uv", "i8"), ("front", "i8"),
         ("depth_soft", "i8"), ("objects", "i8"), ("looks", "i8"),
     ],
@@ -75,11 +75,12 @@ def stride_of(count: int) -> int:
 
 @inner
 def line_up(
-    room, film, share_count, left, top, width, first, count, stride, first_pixel, pixels, branches
+    room, film, fields, left, top, width, first, count, stride, first_pixel, pixels, branches
 ):  # fmt: skip
     """Write the pixels and samples of a batch into the room, with results as of a miss.
 
-    A pixel has `stride` places; those without a sample have the number −1.
+    A pixel has `stride` places; those without a sample have the number −1.  `fields` are the parts of the
+    beauty and the light sums.
     """
     words, results, places = int32s(room), float32s(room), pixels * stride
     line = first_pixel // width
@@ -98,10 +99,10 @@ def line_up(
     if film.caught != 0:
         _clear(results, CAUGHT, 3, places)
     _clear(results, RADIANCE, 3, branches * places)
-    if share_count > 0:
+    if fields > 0:
         _clear(results, FIRST_MATT, 1, branches * places)
         _clear(results, FIRST_LUX, 3, branches * places)
-        _clear(results, SHARES, 3 * share_count, branches * places)
+        _clear(results, SHARES, 3 * fields, branches * places)
 
 
 @inner
@@ -205,13 +206,16 @@ def _join(results, field, count, places, branches):
 
 
 @inner
-def develop(room, film, share_count, pixels, stride, count, branches):
-    """Add the results of a batch to the film, sixteen pixels at a time, a pixel's samples in order."""
+def develop(room, film, parts, sums, pixels, stride, count, branches):
+    """Add the results of a batch to the film, sixteen pixels at a time, a pixel's samples in order.
+
+    `parts` and `sums` are how many parts of the beauty and light sums there are.
+    """
     words, places = int32s(room), pixels * stride
     counts = (film.objects != 0) or (film.looks != 0) or (film.depth_soft != 0)
     if branches > 1:
         _join(float32s(room), RADIANCE, 3, places, branches)
-        _join(float32s(room), SHARES, 3 * share_count, places, branches)
+        _join(float32s(room), SHARES, 3 * (parts + sums), places, branches)
     for first in range(0, pixels, LANES):
         number = lane_numbers() + first
         on = number < pixels
@@ -227,9 +231,11 @@ def develop(room, film, share_count, pixels, stride, count, branches):
             if film.caught != 0:
                 _add_up(room, CAUGHT + channel * CAPACITY, at, count, film.caught, 3 * pixel + channel, on)
         _add_up(room, ALPHA, at, count, film.beauty, 4 * pixel + 3, on)
-        for channel in range(3 * share_count):
+        for channel in range(3 * (parts + sums)):
             share, part = channel // 3, channel % 3
             into = film.shares + 12 * share * film.pixels
+            if share >= parts:
+                into = film.light_sums + 12 * (share - parts) * film.pixels
             _add_up(room, SHARES + channel * CAPACITY, at, count, into, 3 * pixel + part, on)
     if counts:
         for i in range(pixels):

@@ -14,9 +14,18 @@ from typing import Any, NamedTuple
 
 from grandlattice.tracer.first_hit import alpha_behind
 from grandlattice.tracer.lanes import all_lanes, any_of, inner, mask_of, where
+from grandlattice.tracer.light_passes import cover_in_sight, covered
 from grandlattice.tracer.light_sampling import FAR
 from grandlattice.tracer.material_table import face_colour
-from grandlattice.tracer.path_state import DIRECTION, THROUGH, VERTICES, WRITTEN, changed, turned_away
+from grandlattice.tracer.path_state import (
+    DIRECTION,
+    HIDDEN,
+    THROUGH,
+    VERTICES,
+    WRITTEN,
+    changed,
+    turned_away,
+)
 from grandlattice.tracer.sampling import pair
 from grandlattice.tracer.scattering import bend
 from grandlattice.tracer.vectors import (
@@ -91,14 +100,20 @@ def past_clear(scene, room, options, dimension, pane, path, vertex, surface, nor
         throughput=carried,
         t_near=t_near,
         t_last=t_last,
-        alpha=where(seen, alpha + cover * (1.0 - seen_through), alpha),
+        alpha=covered(room, options, path, seen & passes, cover * (1.0 - seen_through), -1),
         cover=where(seen, cover * seen_through, cover),
         state=path.state | where(seen, THROUGH, 0) | where(pane.written, WRITTEN, 0),
     )
     asking = turns & seen & ~both & ~pane.bends
     if any_of(asking):  # alpha still wants to know what stands behind
-        behind, rays = alpha_behind(scene, room, options, asking, path, t_near)
-        alpha = where(asking, alpha + cover * (1.0 - seen_through + seen_through * behind), alpha)
+        for sight in range(max(options.sights, 1)):
+            free = asking
+            if options.sights > 1:
+                free = asking & ((path.state & (HIDDEN << sight)) == 0)
+            behind, shot = alpha_behind(scene, room, options, free, path, t_near, sight)
+            more = cover * (1.0 - seen_through + seen_through * behind)
+            alpha = cover_in_sight(room, options, changed(path, alpha=alpha), free, more, sight)
+            rays += shot
         cover = where(asking, 0.0, cover)
     throughput = choose(turns, scale(path.throughput, surface.presence / past), path.throughput)
     turned = turned_away(path, both, throughput, alpha, cover, places << options.halvings)

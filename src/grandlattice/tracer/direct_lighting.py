@@ -7,19 +7,51 @@ them, drawn by their reach, where they are many; from the others one.
 
 from __future__ import annotations
 
+import math
 from typing import Any, NamedTuple
 
 from grandlattice.tracer.embree import blocked, closest_hits
-from grandlattice.tracer.lanes import all_lanes, any_of, count_of, inner, mask_of, to_ints, where
-from grandlattice.tracer.light_passes import credit, credit_lux, credit_shadow
+from grandlattice.tracer.kernel_memory import float32s, other_fields
+from grandlattice.tracer.lanes import (
+    all_lanes,
+    any_of,
+    count_of,
+    inner,
+    mask_of,
+    number_in,
+    to_ints,
+    where,
+)
+from grandlattice.tracer.light_passes import (
+    Arriving,
+    cover_in_sight,
+    credit,
+    credit_lux,
+    credit_shadow,
+    is_wanted,
+    limited,
+    row_is_wanted,
+    spread,
+    spread_lux,
+    spread_shadow,
+)
 from grandlattice.tracer.light_sampling import (
     FAR,
+    Aim,
     aims,
     background,
+    direction_in_sky,
+    draw_rest_of_sky,
+    draw_sun,
     glow_density,
+    image_at,
+    in_sun,
     light_reach,
     meet_light,
     reaches,
+    sky_radiance,
+    sky_seen,
+    sun_density,
 )
 from grandlattice.tracer.light_table import DISTANT, DOME, HELD_OUT, light_at
 from grandlattice.tracer.material_table import see_through, sharp_at, surface_at
@@ -39,6 +71,7 @@ from grandlattice.tracer.path_state import (
 )
 from grandlattice.tracer.sampling import pair
 from grandlattice.tracer.scattering import scatter
+from grandlattice.tracer.turned_sky import SkyLook, add_sky
 from grandlattice.tracer.vectors import (
     add,
     choose,
@@ -49,15 +82,24 @@ from grandlattice.tracer.vectors import (
     scale,
     subtract,
     to_local,
+    to_world,
 )
 from grandlattice.tracer.vertices import hit_vertex, just_behind, lifted, of_placements, solid_at
 
 # mypy: disable-error-code="no-untyped-def"
 
 LIGHT = 66  # dimensions of the sample sequence from here on, one for each light, in a path's stride
+SUN_DRAW = 12  # behind that of its lamp, the dimension that places in a sun are drawn from
+KEEP = 92  # dimensions from here on decide which shadow rays are traced, one for each lamp
 FEW, _PICKS = 8, 4  # lights that are all aimed at; how many are drawn where there are more
 MOST_PASSES_THROUGH = 48
 BLACK = (0.0, 0.0, 0.0)
+_LUMA = (0.2126, 0.7152, 0.0722)  # of the channels, in what is seen
+
+arriving = other_fields(Arriving)
+"""Light as it is, but for some fields."""
+aimed = other_fields(Aim)
+"""An aim as it is, but for some fields."""
 
 
 @inner
@@ -96,10 +138,33 @@ def transmittance(scene, room, active, origin, direction, distance, masks, time)
 
 
 @inner
+def _reach(scene, lamp, point):
+    """What a lamp may send to points, in all the ways it stands; only steers which one is sampled."""
+    light = light_at(scene.lights, lamp)
+    total = light_reach(light, point)
+    if any_of(light.versions > 1):
+        first = number_in(light.others, 0)
+        total = _with_reach_of(scene, point, first, first + number_in(light.versions, 0) - 1, total)
+    return total
+
+
+@inner
+def _with_reach_of(scene, point, first, last, total):
+    """A sum of reaches with those of some rows; lamps that are far away have it in their first."""
+    for row in range(first, last):
+        light = light_at(scene.lights, row)
+        if any_of(light.power > 0.0):
+            total += light_reach(light, point)
+    return total
+
+
+@inner
 def _reach_of_all(scene, point):
     total = 0.0 * point[0]
     for i in range(scene.light_count):
         total += light_reach(light_at(scene.lights, i), point)
+    if scene.row_count > scene.light_count:
+        total = _with_reach_of(scene, point, scene.light_count, scene.row_count, total)
     return total
 
 
@@ -116,7 +181,7 @@ def _pick(scene, point, total, choice):
     picked, picked_chance, found = all_lanes(0), 0.0 * choice, choice < 0.0
     light_count = scene.light_count
     for i in range(light_count):
-        chance = _chance(light_count, light_reach(light_at(scene.lights, i), point), total)
+        chance = _chance(light_count, _reach(scene, i, point), total)
         here = ~found & ((choice < chance) | (i == light_count - 1))
         picked, picked_chance = where(here, i, picked), where(here, chance, picked_chance)
         found = found | here
@@ -126,11 +191,11 @@ def _pick(scene, point, total, choice):
 
 @inner
 def _aims(scene, path, lamp, later):
-    """How many rays are aimed at a light from the vertices paths left, on average."""
+    """How many rays are aimed at a lamp from the vertices paths left, on average."""
     count = scene.light_count
     if count == 1:
         return 0.0 * path.t_near + 1.0
-    chance = _chance(count, light_reach(lamp, path.origin), path.reach_total)
+    chance = _chance(count, _reach(scene, lamp, path.origin), path.reach_total)
     first = 1.0 if count <= FEW else _PICKS * 1.0
     return where(later, chance, first if count <= FEW else first * chance)
 
@@ -148,35 +213,59 @@ def _rows_at(scene, lights, time):
 @inner
 def glow_weight(scene, path, active, later, vertex, cosine):
     """Weight of light that paths meet where a surface glows, against aiming at it."""
-    glow = light_at(scene.lights, scene.light_count - 1)
-    density = glow_density(scene, glow, vertex, cosine) * _aims(scene, path, glow, later)
+    last = scene.light_count - 1
+    density = glow_density(scene, light_at(scene.lights, last), vertex, cosine)
+    density = density * _aims(scene, path, last, later)
     return where(active, path.followed / max(path.followed + density, 1e-30), 1.0)
 
 
 @inner
-def limited(light, most, applies):
-    """Light scaled down where it `applies` and its largest part is more than `most`."""
-    brightest = largest(light)
-    return scale(light, where(applies & (brightest > most), most / max(brightest, 1e-30), 1.0))
+def _first_matt(room, options, path):
+    """Diffuse fraction of the first bounce; undefined before it, or when no pass needs it."""
+    if options.share_count == 0:
+        return path.matt
+    return kept(room, FIRST_MATT, path)
+
+
+class Ray(NamedTuple):
+    """Rays between two distances, a lane each, at a time while the shutter is open."""
+
+    origin: Any
+    direction: Any
+    t_near: Any
+    t_far: Any
+    time: Any
 
 
 @inner
-def nearest_light(scene, options, active, origin, direction, t_near, t_far, time):
-    """The shape of a light that the camera sees first along rays, between two distances.
+def nearest_light(scene, options, active, ray, sight):
+    """The shape of a light that the camera sees first along rays.
+
+    Parameters
+    ----------
+    sight : number of the sight that is meant, where lightings are traced together.
 
     Returns
     -------
     Who sees one, how far it is (elsewhere `t_far`), and whether it is held out.
     """
-    found, held_out = mask_of(0), mask_of(0)
-    for i in range(scene.light_count):
+    found, held_out, t_far = mask_of(0), mask_of(0), ray.t_far
+    for i in range(scene.row_count):
         lamp = light_at(scene.lights, i)
-        if any_of((lamp.seen != 0) & ((lamp.kind != DISTANT) | (options.show_background != 0))):
-            placed = light_at(scene.lights, _rows_at(scene, all_lanes(0) + i, time))
-            met = meet_light(placed, scene.domes, active, origin, direction, t_near, t_far)
+        shows = (lamp.seen != 0) & ((lamp.kind != DISTANT) | (options.show_background != 0))
+        if options.sum_count > 0:
+            shows = shows & ((lamp.in_sight & (1 << sight)) != 0)
+        if any_of(shows):
+            placed = light_at(scene.lights, _rows_at(scene, all_lanes(0) + i, ray.time))
+            met = meet_light(placed, scene.domes, active, ray.origin, ray.direction, ray.t_near, t_far)
             t_far = where(met.there, met.distance, t_far)
             found, held_out = found | met.there, where(met.there, lamp.seen == HELD_OUT, held_out)
     return found, t_far, held_out
+
+
+@inner
+def _ray_of(path, distance):
+    return Ray(path.origin, path.direction, path.t_near, distance, path.time)
 
 
 @inner
@@ -189,17 +278,25 @@ def light_met(scene, room, options, active, path, later, distance):
     """
     seen = active & ((path.state & VERTICES) == 0)
     looks = seen | (active & ((path.state & MIRRORED) != 0))
+    if options.sum_count > 0:
+        return _met_by_many(scene, room, options, active, path, later, distance)
     hidden, held_out = mask_of(0), mask_of(0)
     if any_of(looks):
-        hidden, nearest, held_out = nearest_light(
-            scene, options, looks, path.origin, path.direction, path.t_near, distance, path.time
-        )  # fmt: skip
+        hidden, nearest, held_out = nearest_light(scene, options, looks, _ray_of(path, distance), 0)
         distance = where(hidden, nearest * (1.0 + 1e-6), distance)
     light = scale(path.throughput, 0.0)
     shows = active & (~seen | (hidden & ~held_out))
     if any_of(shows):
+        first_matt = _first_matt(room, options, path)
         for i in range(scene.light_count):
-            light = add(light, _light_of_one(scene, room, options, shows, seen, path, later, distance, i))
+            met, here = _meets(scene, shows, seen, path, distance, i)
+            if any_of(here):
+                share = _light_of_one(scene, seen, path, later, met, i, first_matt)
+                most = options.clamp * share_of(path, options.halvings)
+                share = arriving(share, value=limited(share.value, most, later))
+                if options.share_count > 0:
+                    credit(room, options, path, here, share)
+                light = add(light, choose(here, share.value, BLACK))
     covers = hidden & seen
     return changed(
         path,
@@ -211,48 +308,146 @@ def light_met(scene, room, options, active, path, later, distance):
 
 
 @inner
-def _light_of_one(scene, room, options, active, seen, path, later, distance, number):
-    """Light of one lamp that rays met before a distance; the camera sees it as it is."""
-    lamp = light_at(scene.lights, number)
-    placed = light_at(scene.lights, _rows_at(scene, all_lanes(0) + number, path.time))
+def _met_by_many(scene, room, options, active, path, later, distance):
+    """`light_met` where lightings are traced together: what hides is another thing in each sight."""
+    seen = active & ((path.state & VERTICES) == 0)
+    looks = seen | (active & ((path.state & MIRRORED) != 0))
+    follows, every = active & ~looks, -1
+    if any_of(follows):
+        _spread_met(scene, room, options, follows, seen, path, later, distance, every)
+    state, alpha, cover = path.state, path.alpha, path.cover
+    if any_of(looks):
+        for sight in range(options.sights):
+            hidden, nearest, held_out = nearest_light(scene, options, looks, _ray_of(path, distance), sight)
+            stop = where(hidden, nearest * (1.0 + 1e-6), distance)
+            shows = looks & (~seen | (hidden & ~held_out))
+            if any_of(shows):
+                _spread_met(scene, room, options, shows, seen, path, later, stop, HIDDEN << sight)
+            free = (path.state & (HIDDEN << sight)) == 0
+            covers = hidden & seen & free & ~held_out
+            here = changed(path, alpha=alpha)
+            alpha = cover_in_sight(room, options, here, covers, path.cover, sight)
+            if options.sights == 1:
+                cover = where(hidden & seen, 0.0, cover)
+            state = where(hidden, state | (HIDDEN << sight), state)
+    return changed(path, alpha=alpha, cover=cover, state=state)
+
+
+@inner
+def _spread_met(scene, room, options, active, seen, path, later, distance, sights):
+    """Add the light of lamps that rays met before a distance to every film it is in."""
+    first_matt = _first_matt(room, options, path)
+    for i in range(scene.light_count):
+        light = light_at(scene.lights, i)
+        if any_of(light.turned == 1):
+            _spread_met_sky(scene, room, options, active, path, later, distance, i, sights)
+            continue
+        for k in range(number_in(light.versions, 0)):
+            row = i if k == 0 else number_in(light.others, 0) + k - 1
+            if row_is_wanted(options, row):
+                met, here = _meets(scene, active, seen, path, distance, row)
+                if any_of(here):
+                    share = _light_of_one(scene, seen, path, later, met, i, first_matt)
+                    share = arriving(share, row=all_lanes(0) + row)
+                    spread(room, options, path, here, share, later, sights)
+
+
+@inner
+def _spread_met_sky(scene, room, options, active, path, later, distance, lamp, sights):
+    """Add the light of a turned sky that scattered rays end in to every film it is in."""
+    head, scattered = light_at(scene.lights, lamp), path.state & VERTICES
+    active = active & (scattered > 0) & (distance >= FAR) & (head.followed == 1) & reaches(head, path.linked)
+    if not any_of(active):
+        return
+    seen, often = sky_seen(head, scene.domes, active, path.direction), _aims(scene, path, lamp, later)
+    matt = path.matt * head.diffuse + (1.0 - path.matt) * head.specular
+    first_matt, through = _first_matt(room, options, path), (path.state & THROUGH) != 0
+    first, quick = number_in(head.others, 0), _is_quick(options, head)
+    if quick:
+        weight = matt * path.followed / max(path.followed + seen.density * often, 1e-30)
+        carried = scale(path.throughput, weight)
+        looks = SkyLook(seen, path.direction, carried)
+        add_sky(room, options, _number_of_sky(scene, lamp), active, path, looks, later)
+    if quick and any_of(head.sun_count == 0):
+        return
+    for k in range(number_in(head.versions, 0)):
+        row = lamp if k == 0 else first + k - 1
+        here = active
+        if quick:
+            here = active & in_sun(light_at(scene.lights, row), path.direction)
+        if any_of(here) and row_is_wanted(options, row):
+            light = light_at(scene.lights, row)
+            radiance, of_sun = sky_radiance(light, scene.domes, active, seen, path.direction)
+            density = seen.density
+            if any_of(active & of_sun):
+                density = where(of_sun, sun_density(light, scene.domes, active, path.direction), density)
+            weight = matt * path.followed / max(path.followed + density * often, 1e-30)
+            share = Arriving(
+                scale(multiply(path.throughput, radiance), weight), scattered, first_matt, through,
+                all_lanes(0) + light.groups, all_lanes(0) + row,
+            )  # fmt: skip
+            spread(room, options, path, here, share, later, sights)
+
+
+@inner
+def _is_quick(options, head):
+    """Whether a turned sky has sums of its own; those of light passes are added up one by one."""
+    return options.sky_words > 0 and options.share_count == 0 and any_of(head.one_pole == 1)
+
+
+@inner
+def _number_of_sky(scene, lamp):
+    """The number of a turned sky among those with sums of their own."""
+    number = 0
+    for k in range(lamp):
+        if any_of(light_at(scene.lights, k).one_pole == 1):
+            number += 1
+    return number
+
+
+@inner
+def _meets(scene, active, seen, path, distance, row):
+    """What rays meet of a row of the light table before a distance, and which of them count."""
+    lamp = light_at(scene.lights, row)
+    placed = light_at(scene.lights, _rows_at(scene, all_lanes(0) + row, path.time))
     met = meet_light(placed, scene.domes, active, path.origin, path.direction, path.t_near, distance)
     here = active & where(
         seen, met.there & (lamp.seen == 1), (met.density > 0.0) & reaches(lamp, path.linked)
     )
-    if not any_of(here):
-        return scale(path.throughput, 0.0)
-    density = met.density * _aims(scene, path, lamp, later)
+    return met, here
+
+
+@inner
+def _light_of_one(scene, seen, path, later, met, number, first_matt):
+    """Light of one lamp that rays met, not limited; the camera sees it as it is."""
+    lamp = light_at(scene.lights, number)
+    density = met.density * _aims(scene, path, number, later)
     weight = path.followed / max(path.followed + density, 1e-30)
     weight = weight * (path.matt * lamp.diffuse + (1.0 - path.matt) * lamp.specular)
-    most = options.clamp * share_of(path, options.halvings)
     weight = where(seen, 1.0, weight)
-    share = limited(scale(multiply(path.throughput, met.radiance), weight), most, later)
-    if options.share_count > 0:
-        credit(
-            room, options, path, here, share, path.state & VERTICES,
-            kept(room, FIRST_MATT, path), (path.state & THROUGH) != 0,
-            all_lanes(0) + lamp.groups,
-        )  # fmt: skip
-    return choose(here, share, BLACK)
+    return Arriving(
+        scale(multiply(path.throughput, met.radiance), weight), path.state & VERTICES,
+        first_matt, (path.state & THROUGH) != 0, all_lanes(0) + lamp.groups, all_lanes(0) + number,
+    )  # fmt: skip
 
 
 @inner
 def light_behind(scene, room, options, active, path, part):
     """Light of the domes where the camera sees them, `part` of it."""
-    light = scale(path.throughput, 0.0)
-    for i in range(scene.light_count):
+    light, through = scale(path.throughput, 0.0), (path.state & THROUGH) != 0
+    for i in range(scene.row_count):
         lamp = light_at(scene.lights, i)
         if any_of(lamp.kind == DOME):
             placed = light_at(scene.lights, _rows_at(scene, all_lanes(0) + i, path.time))
             seen = background(placed, scene.domes, active, path.direction)
             seen = scale(multiply(path.throughput, seen), part)
-            light = add(light, seen)
-            if options.share_count > 0:
-                through = (path.state & THROUGH) != 0
-                credit(
-                    room, options, path, active, seen, all_lanes(0), part, through,
-                    all_lanes(0) + lamp.groups,
-                )  # fmt: skip
+            share = Arriving(seen, all_lanes(0), part, through, all_lanes(0) + lamp.groups, all_lanes(0) + i)
+            if options.sum_count > 0:
+                spread(room, options, path, active, share, mask_of(0), -1)
+            else:
+                light = add(light, seen)
+                if options.share_count > 0:
+                    credit(room, options, path, active, share)
     return shown(path, choose(active, light, BLACK))
 
 
@@ -277,16 +472,65 @@ class Shaded(NamedTuple):
     normal: Any
 
 
+class Lit(NamedTuple):
+    """Vertices at which light is gathered, a lane each."""
+
+    path: Any
+    shaded: Any
+    later: Any  # whether the path was scattered before
+    at_first: Any  # whether illuminance is asked for there
+    seen_as: Any
+
+
+class Drawn(NamedTuple):
+    """What is aimed at from vertices, a lane each."""
+
+    lights: Any  # rows of the light table
+    often: Any  # how many rays are aimed at the lamp from here, on average
+    u: Any
+    v: Any
+    keep: Any  # uniform in [0, 1), for shadow rays that are traced in part of the cases
+    number: Any  # dimension of the sample sequence this was drawn from, one number
+
+
 @inner
-def _aim(scene, room, options, active, path, shaded, lights, often, u, v, later, at_first, seen_as):
+def _aim(scene, room, options, active, lit, drawn):
     """Light as it gets from vertices to the camera, weighted against following; and the rays.
 
-    `often` is how many rays are aimed at the lanes' `lights` from here, on average.
+    Where lightings are traced together it is added to their light sums, and none is returned.
     """
-    vertex, normal = shaded.vertex, shaded.normal
-    rows, reached = _rows_at(scene, lights, path.time), of_placements(scene.reached, vertex.placement)
-    aim = aims(scene, room + 4 * MATERIAL, rows, active, vertex.point, reached, u, v)
-    wi = to_local(aim.direction, shaded.s, shaded.t, normal)
+    vertex = lit.shaded.vertex
+    rows = _rows_at(scene, drawn.lights, lit.path.time)
+    reached = of_placements(scene.reached, vertex.placement)
+    aim = aims(scene, room + 4 * MATERIAL, rows, active, vertex.point, reached, drawn.u, drawn.v)
+    return _arriving_from(scene, room, options, active, lit, drawn, aim)
+
+
+@inner
+def _scattered_from(scene, lit, aim):
+    """What surfaces scatter of light from a direction: all of it, what is diffuse, the density of following
+    it, and the cosine at the surface; whether the light comes from above."""
+    shaded = lit.shaded
+    wi = to_local(aim.direction, shaded.s, shaded.t, shaded.normal)
+    up = (wi[2] > 0.0) & (dot(aim.direction, shaded.vertex.facing) > 0.0)
+    value, matt, followed = scatter(shaded.surface, shaded.lobes, scene.tables, shaded.wo, wi)
+    value = add(scale(subtract(value, matt), aim.specular), scale(matt, aim.diffuse))
+    return value, matt, where(aim.followed == 1, followed, 0.0), wi[2], up
+
+
+@inner
+def _matt_share(lit, aim, value, matt):
+    """What of the first scattering is diffuse, 0..1."""
+    now = luminance(matt) * aim.diffuse / max(luminance(value), 1e-30)
+    return where(lit.later, lit.seen_as.matt, min(now, 1.0))
+
+
+@inner
+def _arriving_from(scene, room, options, active, lit, drawn, aim):
+    """`_aim` in directions that are known."""
+    path, shaded, later, seen_as = lit.path, lit.shaded, lit.later, lit.seen_as
+    vertex, lights, often = shaded.vertex, drawn.lights, drawn.often
+    wi = to_local(aim.direction, shaded.s, shaded.t, shaded.normal)
     up = (wi[2] > 0.0) & (dot(aim.direction, vertex.facing) > 0.0)
     active = active & up & (aim.density > 0.0) & (largest(aim.radiance) > 0.0)
     gathered = scale(vertex.point, 0.0)
@@ -294,41 +538,218 @@ def _aim(scene, room, options, active, path, shaded, lights, often, u, v, later,
         return gathered, 0
     value, matt, followed = scatter(shaded.surface, shaded.lobes, scene.tables, shaded.wo, wi)
     value = add(scale(subtract(value, matt), aim.specular), scale(matt, aim.diffuse))
-    at_first = at_first & active
+    at_first = lit.at_first & active
     if options.illuminance:
         active = active & ((largest(value) > 0.0) | at_first)
     else:
         active = active & (largest(value) > 0.0)
+    many, parts, whole = options.sum_count > 0, options.share_count > 0, 0.0 * often + 1.0
+    if many and options.thresholds != 0:
+        # Faint light is looked at in part of the cases, and counts for as much more.
+        met = where(aim.followed == 1, followed, 0.0)
+        weight = 1.0 / max(aim.density * often + met, 1e-30)
+        faint = largest(multiply(seen_as.throughput, scale(multiply(value, aim.radiance), weight)))
+        threshold = float32s(options.thresholds)[lights]
+        chance = where(threshold > 0.0, min(faint / max(threshold, 1e-30), 1.0), 1.0)
+        chance = where(at_first & (options.illuminance != 0), 1.0, chance)
+        active = active & (drawn.keep < chance)
+        at_first = at_first & active
+        whole = 1.0 / max(chance, 1e-6)
+        if not any_of(active):
+            return gathered, 0
     origin = lifted(vertex, aim.direction)
     share = transmittance(
         scene, room, active, origin, aim.direction, aim.distance, aim.shadows, path.time
     )  # fmt: skip
     if options.illuminance:
-        lux = luminance(multiply(aim.radiance, share)) * max(wi[2], 0.0) / max(aim.density * often, 1e-30)
-        credit_lux(room, options, path, at_first, lux)
+        if many:
+            falls = max(wi[2], 0.0) / max(aim.density * often, 1e-30)
+            arrives = multiply(_LUMA, scale(multiply(aim.radiance, share), falls))
+            spread_lux(room, options, path, at_first, lights, arrives)
+        else:
+            lux = luminance(multiply(aim.radiance, share)) * max(wi[2], 0.0) / max(aim.density * often, 1e-30)
+            credit_lux(room, options, path, at_first, lux)
     followed = where(aim.followed == 1, followed, 0.0)
     weight = 1.0 / max(aim.density * often + followed, 1e-30)
     light = multiply(seen_as.throughput, scale(multiply(value, aim.radiance), weight))
-    if options.share_count > 0:
-        credit_shadow(room, options, path, active & ~later, light, share)
+    if many:
+        light = scale(light, whole)
+    matt_now = 0.0 * often
+    if parts:
+        matt_now = luminance(matt) * aim.diffuse / max(luminance(value), 1e-30)
+        matt_now = where(later, seen_as.matt, min(matt_now, 1.0))
+    arrives = Arriving(light, seen_as.scattered, matt_now, seen_as.through, aim.groups, lights)
+    if parts:
+        if many:
+            spread_shadow(room, options, path, active & ~later, arrives, share)
+        else:
+            credit_shadow(room, options, path, active & ~later, light, share)
+    here = active & (largest(share) > 0.0)
+    if many:
+        arrives = arriving(arrives, value=multiply(light, share))
+        spread(room, options, path, here, arrives, later, -1)
+        return gathered, count_of(active)
     most = options.clamp * share_of(path, options.halvings)
     light = limited(multiply(light, share), most, later)
-    if options.share_count > 0:
-        matt_now = luminance(matt) * aim.diffuse / max(luminance(value), 1e-30)
-        credit(
-            room, options, path, active & (largest(share) > 0.0), light, seen_as.scattered,
-            where(later, seen_as.matt, min(matt_now, 1.0)), seen_as.through, aim.groups,
-        )  # fmt: skip
+    if parts:
+        credit(room, options, path, here, arriving(arrives, value=light))
     return choose(largest(share) > 0.0, light, gathered), count_of(active)
 
 
-@inner
-def gather(scene, room, options, active, path, shaded, later, at_first, turn, dimension, seen_as):
-    """What lights send to vertices and on to the camera; the reach of all lights; the rays.
+_GOLDEN = 0.6180339887498949
 
-    `at_first` are those whose illuminance is asked for.
+
+@inner
+def _aim_at_versions(scene, room, options, active, lit, drawn):
+    """`_aim` at lamps in each of the ways they stand that a film has; the rays."""
+    rays, lamps = 0, light_at(scene.lights, drawn.lights)
+    versions, others = lamps.versions, lamps.others
+    turned = active & (lamps.turned == 1) & (versions > 1)
+    if any_of(turned):
+        rays += _aim_at_turned_skies(scene, room, options, turned, lit, drawn)
+        active = active & ~turned
+    keep = drawn.keep
+    for k in range(options.most_versions):
+        if not any_of(active & (versions > k)):
+            break
+        rows = drawn.lights if k == 0 else where(versions > k, others + (k - 1), drawn.lights)
+        aiming = active & (versions > k) & is_wanted(options, rows)
+        if any_of(aiming):
+            kept_at = where(versions > 1, keep, 0.0)
+            one = Drawn(rows, drawn.often, drawn.u, drawn.v, kept_at, drawn.number)
+            _, shot = _aim(scene, room, options, aiming, lit, one)
+            rays += shot
+        keep = keep + _GOLDEN
+        keep = keep - math.floor(keep)
+    return rays
+
+
+# --- a sky turned in several ways --------------------------------------------------------------------------
+
+
+@inner
+def _aim_at_turned_skies(scene, room, options, active, lit, drawn):
+    """Light of skies that are turned in several ways: one ray into the rest of the sky, for all of them,
+    and a ray into the sun of each; the rays.
+
+    The ray into the rest is drawn from the mixture of all the ways the sky is turned, so that it serves each
+    of them with the balance heuristic's weight (Veach and Guibas, 1995).
     """
-    first, point = active & ~later, shaded.vertex.point
+    rays = 0
+    for lamp in range(scene.light_count):
+        head = light_at(scene.lights, lamp)
+        here = active & (drawn.lights == lamp)
+        if any_of(here & (head.turned == 1)):
+            rays += _aim_at_rest_of_sky(scene, room, options, here, lit, drawn, lamp)
+            if any_of(head.sun_count > 0):
+                rays += _aim_at_suns(scene, room, options, here, lit, drawn, lamp)
+    return rays
+
+
+@inner
+def _sky_aim(light, direction, density):
+    """An `Aim` at a turned sky; its radiance is put in later."""
+    nought = 0.0 * density
+    return Aim(
+        direction, nought + FAR, (nought, nought, nought), density, light.groups, light.diffuse,
+        light.specular, light.shadows, light.followed,
+    )  # fmt: skip
+
+
+@inner
+def _aim_at_rest_of_sky(scene, room, options, active, lit, drawn, lamp):
+    """Light of a turned sky but for its sun; the rays."""
+    path, vertex = lit.path, lit.shaded.vertex
+    head = light_at(scene.lights, lamp)
+    reached = of_placements(scene.reached, vertex.placement)
+    active = active & reaches(head, reached)
+    direction, density = draw_rest_of_sky(head, scene.domes, active, drawn.u, drawn.v)
+    seen = sky_seen(head, scene.domes, active, direction)
+    aim = _sky_aim(head, direction, density)
+    value, matt, followed, cosine, up = _scattered_from(scene, lit, aim)
+    active = active & up & (density > 0.0)
+    at_first = lit.at_first & active & (options.illuminance != 0)
+    active = active & ((largest(value) > 0.0) | at_first)
+    if not any_of(active):
+        return 0
+    origin = lifted(vertex, direction)
+    share = transmittance(scene, room, active, origin, direction, aim.distance, aim.shadows, path.time)
+    carried = multiply(
+        lit.seen_as.throughput, scale(value, 1.0 / max(density * drawn.often + followed, 1e-30))
+    )
+    if _is_quick(options, head):
+        light = multiply(carried, share)
+        here = active & (largest(share) > 0.0)
+        looks = SkyLook(seen, direction, light)
+        add_sky(room, options, _number_of_sky(scene, lamp), here, path, looks, lit.later)
+        return count_of(active)
+    falls = max(cosine, 0.0) / max(density * drawn.often, 1e-30)
+    matt_now = _matt_share(lit, aim, value, matt)
+    first = number_in(head.others, 0)
+    for k in range(number_in(head.versions, 0)):
+        row = lamp if k == 0 else first + k - 1
+        if row_is_wanted(options, row):
+            light = light_at(scene.lights, row)
+            radiance, of_sun = sky_radiance(light, scene.domes, active, seen, direction)
+            radiance = choose(of_sun, BLACK, radiance)
+            arrives = Arriving(
+                multiply(carried, radiance), lit.seen_as.scattered, matt_now, lit.seen_as.through,
+                aim.groups, all_lanes(0) + row,
+            )  # fmt: skip
+            _spread_sky(room, options, active, at_first, lit, arrives, (radiance, falls, share))
+    return count_of(active)
+
+
+@inner
+def _spread_sky(room, options, active, at_first, lit, arrives, seen):
+    """Add light of a sky, unshadowed, to the films it is in: `seen` is its radiance, what of it falls on the
+    surface, and the share that gets there."""
+    path, (radiance, falls, share) = lit.path, seen
+    if options.illuminance:
+        lux = multiply(_LUMA, scale(multiply(radiance, share), falls))
+        spread_lux(room, options, path, at_first, arrives.row, lux)
+    if options.share_count > 0:
+        spread_shadow(room, options, path, active & ~lit.later, arrives, share)
+    here = active & (largest(share) > 0.0)
+    spread(
+        room, options, path, here, arriving(arrives, value=multiply(arrives.value, share)), lit.later, -1
+    )  # fmt: skip
+
+
+@inner
+def _aim_at_suns(scene, room, options, active, lit, drawn, lamp):
+    """Light of the sun of a turned sky, in each of the ways it is turned that a film has; the rays."""
+    path, rays = lit.path, 0
+    head = light_at(scene.lights, lamp)
+    reached = of_placements(scene.reached, lit.shaded.vertex.placement)
+    active = active & reaches(head, reached)
+    s, t = pair(path.seed, path.sample, all_lanes(0) + (drawn.number + SUN_DRAW))
+    u, v = draw_sun(head, scene.domes, s, t)
+    # What is drawn is the same place of the sun for all of them.
+    local, first, keep = direction_in_sky(u, v), number_in(head.others, 0), drawn.keep
+    image = image_at(head, scene.domes, active & (head.turned == 1), u, v)
+    direction = to_world(local, head.across, head.upward, head.facing)
+    density = sun_density(head, scene.domes, active, direction)
+    density = where(in_sun(head, direction), density, 0.0)
+    for k in range(number_in(head.versions, 0)):
+        row = lamp if k == 0 else first + k - 1
+        if row_is_wanted(options, row):
+            light = light_at(scene.lights, row)
+            direction = to_world(local, light.across, light.upward, light.facing)
+            aim = aimed(_sky_aim(light, direction, density), radiance=multiply(light.radiance, image))
+            one = Drawn(all_lanes(0) + row, drawn.often, u, v, keep, drawn.number)
+            _, shot = _arriving_from(scene, room, options, active, lit, one, aim)
+            rays += shot
+        keep = keep + _GOLDEN
+        keep = keep - math.floor(keep)
+    return rays
+
+
+@inner
+def gather(scene, room, options, active, lit, turn, dimension):
+    """What lights send to vertices and on to the camera; the reach of all lights; the rays."""
+    path, point, later = lit.path, lit.shaded.vertex.point, lit.later
+    first = active & ~later
     gathered, rays = scale(point, 0.0), 0
     reach_total = 0.0 * turn
     few, several = scene.light_count <= FEW, scene.light_count > 1
@@ -345,14 +766,18 @@ def gather(scene, room, options, active, path, shaded, later, at_first, turn, di
             # Drawn from equal parts of the chances: few draws fall on the same light.
             choice = where(later, turn, (turn + i) * (1.0 / _PICKS))
             picked, chance = _pick(scene, point, reach_total, choice)
-            drawn = later if few else aiming
-            lights = where(drawn, picked, lights)
+            lights = where(later if few else aiming, picked, lights)
             often = where(later, chance, often if few else _PICKS * chance)
-        light, shot = _aim(
-            scene, room, options, aiming, path, shaded, lights, often, u, v, later, at_first, seen_as
-        )  # fmt: skip
-        gathered = add(gathered, light)
-        rays += shot
+        keep = 0.0 * turn
+        if options.sum_count > 0:
+            keep, _ = pair(path.seed, path.sample, all_lanes(dimension + KEEP + i))
+        drawn = Drawn(lights, often, u, v, keep, dimension + LIGHT + i)
+        if options.sum_count > 0:
+            rays += _aim_at_versions(scene, room, options, aiming, lit, drawn)
+        else:
+            light, shot = _aim(scene, room, options, aiming, lit, drawn)
+            gathered = add(gathered, light)
+            rays += shot
     return choose(active, gathered, BLACK), reach_total, rays
 
 

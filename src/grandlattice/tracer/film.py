@@ -69,8 +69,15 @@ def _refuse_what_does_not_fit(width: int, height: int, pixel_bytes: int) -> None
         )
 
 
-def empty_sums(width: int, height: int, passes: Sequence[str], share_count: int) -> dict[str, NDArray]:
+def empty_sums(
+    width: int, height: int, passes: Sequence[str], share_count: int, light_sums: int = 0
+) -> dict[str, NDArray]:
     """The buffers a picture with these passes is added up in.
+
+    Parameters
+    ----------
+    share_count : parts of the beauty that are kept apart.
+    light_sums : light sums of several lightings, each kept for all rounds and for every other one.
 
     Raises
     ------
@@ -94,7 +101,8 @@ def empty_sums(width: int, height: int, passes: Sequence[str], share_count: int)
         "front": ((), np.int32), "objects": ((RANKS, 2), np.int32), "looks": ((RANKS, 2), np.int32),
     }  # fmt: skip
     asked_for = [name for name, asked in wanted.items() if any(each in passes for each in asked)]
-    words = sum(int(np.prod(kinds[name][0])) for name in asked_for) + 3 * share_count + _ALWAYS
+    words = sum(int(np.prod(kinds[name][0])) for name in asked_for) + _ALWAYS
+    words += 3 * share_count + 6 * light_sums
     _refuse_what_does_not_fit(width, height, 2 * 4 * words)
     sums: dict[str, NDArray] = {"beauty": np.zeros((*shape, 4), np.float32)}
     for name in asked_for:
@@ -103,6 +111,8 @@ def empty_sums(width: int, height: int, passes: Sequence[str], share_count: int)
         sums["depth"][...] = np.inf
     if share_count:
         sums["shares"] = np.zeros((share_count, *shape, 3), np.float32)
+    for name in ("light_sums", "light_half") if light_sums else ():
+        sums[name] = np.zeros((light_sums, *shape, 3), np.float32)
     return sums
 
 

@@ -6,7 +6,7 @@ lit here.
 
 from __future__ import annotations
 
-from grandlattice.tracer.direct_lighting import MOST_PASSES_THROUGH, nearest_light
+from grandlattice.tracer.direct_lighting import MOST_PASSES_THROUGH, Ray, nearest_light
 from grandlattice.tracer.embree import CAMERA, OTHER, blocked, closest_hits
 from grandlattice.tracer.kernel_memory import float32s, int32s
 from grandlattice.tracer.lanes import all_lanes, any_of, count_of, inner, to_floats, where
@@ -55,8 +55,11 @@ def centre_of(pixel):
 
 
 @inner
-def alpha_behind(scene, room, options, active, path, t_near):
-    """Coverage of what the camera sees straight behind clear surfaces, and the rays it took."""
+def alpha_behind(scene, room, options, active, path, t_near, sight):
+    """Coverage of what the camera sees straight behind clear surfaces, and the rays it took.
+
+    `sight` is as in `nearest_light`.
+    """
     alpha, cover, rays = 0.0 * t_near, 0.0 * t_near + 1.0, 0
     origin, direction = path.origin, path.direction
     for _ in range(1, MOST_PASSES_THROUGH):
@@ -68,12 +71,11 @@ def alpha_behind(scene, room, options, active, path, t_near):
             all_lanes(CAMERA), path.time, False,
         )  # fmt: skip
         distance = where(hit.found, hit.distance, FAR)
-        hidden, _, held_out = nearest_light(
-            scene, options, active, origin, direction, t_near, distance, path.time
-        )
+        ray = Ray(origin, direction, t_near, distance, path.time)
+        hidden, _, held_out = nearest_light(scene, options, active, ray, sight)
         alpha = where(hidden & ~held_out, alpha + cover, alpha)
         active = active & ~hidden
-        if options.show_background and options.sky:
+        if options.show_background and (options.sky >> sight) & 1:
             alpha = where(active & ~hit.found, alpha + cover, alpha)
         active = active & hit.found
         if any_of(active):

@@ -22,6 +22,7 @@ from grandlattice.tracer.first_hit import centre_of
 from grandlattice.tracer.kernel_memory import float32s, int32s, load, record
 from grandlattice.tracer.lanes import LANES, all_lanes, any_of, count_of, inner, lane_numbers, where
 from grandlattice.tracer.lens import LENS, shoot
+from grandlattice.tracer.light_passes import covered
 from grandlattice.tracer.light_sampling import FAR
 from grandlattice.tracer.path_state import (
     COLUMN,
@@ -36,6 +37,7 @@ from grandlattice.tracer.path_state import (
 )
 from grandlattice.tracer.sampling import filter_offset, on_disk, pair, pixel_seed
 from grandlattice.tracer.shading import shade
+from grandlattice.tracer.turned_sky import clear_skies, develop_skies, fields_of
 from grandlattice.tracer.vectors import add
 from grandlattice.tracer.vertices import CATCHES, SCENE, of_placements
 
@@ -51,11 +53,23 @@ OPTIONS = np.dtype(
         ("halvings", "i8"),  # how often paths part in two at their first vertex
         ("branches", "i8"),  # that a path has at most
         ("show_background", "i8"),  # whether the camera sees what is infinitely far,
-        ("sky", "i8"),  # and whether a sky is there that covers all of it
+        ("sky", "i8"),  # and bits of the sights in which a sky is there that covers all of it
         ("occlusion", "i8"), ("illuminance", "i8"), ("albedo", "i8"),  # whether anybody asks for them,
         ("firsts", "i8"),  # and for what data passes say of the first surfaces
         ("clamp", "f8"),  # most that light scattered more than once adds at a time; may be inf
         ("shares", "i8"), ("share_count", "i8"),  # parts of the beauty, see `light_passes.SharePlan`
+        # Where lightings are traced together, see `company.LightSums`; `sum_count` is 0 otherwise.  The
+        # fields of a path's results behind its parts: the parts of each light sum (`pairs`, −1 where there
+        # is none), the light sums, alpha in all sights but the first.
+        ("sum_count", "i8"), ("first", "i8"), ("sums", "i8"), ("bits", "i8"), ("weights", "i8"),
+        ("pairs", "i8"), ("alphas", "i8"), ("sums_from", "i8"),
+        ("sights", "i8"),  # how many there are
+        ("most_versions", "i8"),  # of any lamp
+        ("own_row", "i8"),  # of the light table, for what glows
+        # Of each row, float32: what a light adds to a pixel from which on its shadow ray is always traced;
+        # fainter ones are traced in part of the cases.
+        ("thresholds", "i8"),
+        ("skies", "i8"), ("sky_words", "i8"),  # skies that are turned in several ways, see `turned_sky`
     ],
     align=True,
 )  # fmt: skip
@@ -114,7 +128,7 @@ def _advance(scene, room, lens, options, step, active, path, places, going):
     away = active & seen & ~found
     if options.show_background and options.sky and any_of(away):
         light = light_behind(scene, room, options, away, path, path.alpha * 0.0 + 1.0)
-        alpha = where(away, path.alpha + path.cover, path.alpha)
+        alpha = covered(room, options, path, away, path.cover, options.sky)
         path = changed(path, radiance=add(path.radiance, light), alpha=alpha)
     held_out = of_placements(scene.held_out, hit.placement)
     catching, rays = found & seen & (held_out == CATCHES), count_of(active)
@@ -139,7 +153,9 @@ def _trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixe
     words, rays, places = int32s(room), 0, pixels * stride
     moves = scene.steps + lens.steps + scene.light_steps > 0
     branches, under_way = options.branches, places
-    line_up(room, film, options.share_count, left, top, width, first, count, stride, pixel, pixels, branches)
+    fields = fields_of(options)
+    line_up(room, film, fields, left, top, width, first, count, stride, pixel, pixels, branches)
+    clear_skies(room, options, branches * places)
     last = 0
     for step in range(options.bounces + MOST_PASSES_THROUGH):
         going = 0 * places  # a plain 0 would be a type of its own, and compiled for
@@ -161,7 +177,9 @@ def _trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixe
     for k in range(0, under_way, LANES):
         path = load_path(room, last, k, moves, options.halvings)
         bring_home(room, path, lane_numbers() + k < under_way)
-    develop(room, film, options.share_count, pixels, stride, count, branches)
+    develop(room, film, options.sums_from, fields - options.sums_from, pixels, stride, count, branches)
+    if options.sky_words > 0:
+        develop_skies(room, film, options, pixels, stride, count)
     return rays
 
 

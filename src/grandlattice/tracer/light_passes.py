@@ -9,14 +9,16 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.scene_records import Light
-from grandlattice.tracer.kernel_memory import int32s
-from grandlattice.tracer.lanes import any_of, inner, where
-from grandlattice.tracer.path_state import CAPACITY, FIRST_LUX, HIDDEN, SHARES, keep, kept
+from grandlattice.tracer.kernel_memory import float32s, int32s
+from grandlattice.tracer.lanes import any_of, bits_of, inner, lowest_bit, number_in, where
+from grandlattice.tracer.path_state import CAPACITY, FIRST_LUX, HIDDEN, SHARES, keep, kept, share_of
+from grandlattice.tracer.vectors import largest, scale
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -152,45 +154,55 @@ def _add_to(room, part, channel, path, active, value):
     keep(room, field, path, kept(room, field, path) + value, active)
 
 
-@inner
-def credit(room, options, path, active, value, scattered, matt, through, groups):
-    """Add light to the parts it belongs to; what is hidden from the camera counts for illuminance only.
+class Arriving(NamedTuple):
+    """Light on its way to the camera, a lane each."""
 
-    Parameters
-    ----------
-    scattered : how often it was scattered on its way to the camera.
-    matt : what of its first scattering was diffuse, 0..1.
-    through : whether the camera saw it through something clear.
-    groups : bits of where it came from.
-    """
+    value: Any
+    scattered: Any  # how often, on its way to the camera
+    matt: Any  # what of its first scattering was diffuse, 0..1
+    through: Any  # whether the camera saw it through something clear
+    groups: Any  # bits of where it came from
+    row: Any  # of the light table
+
+
+@inner
+def _part_of(what, bits, light):
+    """What share of light belongs to a part of the beauty, 0..1."""
+    part = where(light.scattered <= 1, 1.0, 0.0 * light.matt)
+    if what == INDIRECT:
+        part = 1.0 - part
+    elif what == DIFFUSE:
+        part = where((light.scattered > 0) & ~light.through, light.matt, 0.0)
+    elif what == SPECULAR:
+        part = where((light.scattered > 0) & ~light.through, 1.0 - light.matt, 0.0)
+    elif what == TRANSMISSION:
+        part = where(light.through, 1.0, 0.0 * light.matt)
+    elif what == EMISSION:
+        part = where((light.scattered > 0) | light.through, 0.0 * light.matt, 1.0)
+    elif what == LIGHT_GROUP:
+        part = where((light.groups & bits) != 0, 1.0, 0.0 * light.matt)
+    return part
+
+
+@inner
+def credit(room, options, path, active, light):
+    """Add light to the parts it belongs to; what is hidden from the camera counts for illuminance only."""
     wanted, in_sight = int32s(options.shares), (path.state & HIDDEN) == 0
     for k in range(options.share_count):
         what, bits = wanted[2 * k], wanted[2 * k + 1]
-        if what == LUX and any_of(active & (scattered > 1)):
+        if what == LUX and any_of(active & (light.scattered > 1)):
             # Scattered twice and more: the light of the first vertex's own lamps is counted by `credit_lux`.
-            arrived = 0.0 * matt
+            arrived = 0.0 * light.matt
             for channel in range(3):
-                arrived += value[channel] * kept(room, FIRST_LUX + channel * CAPACITY, path)
-            _add_to(room, k, 0, path, active & (scattered > 1), arrived)
+                arrived += light.value[channel] * kept(room, FIRST_LUX + channel * CAPACITY, path)
+            _add_to(room, k, 0, path, active & (light.scattered > 1), arrived)
         if what >= AIMED:
             continue
-        part = where(scattered <= 1, 1.0, 0.0 * matt)
-        if what == INDIRECT:
-            part = 1.0 - part
-        elif what == DIFFUSE:
-            part = where((scattered > 0) & ~through, matt, 0.0)
-        elif what == SPECULAR:
-            part = where((scattered > 0) & ~through, 1.0 - matt, 0.0)
-        elif what == TRANSMISSION:
-            part = where(through, 1.0, 0.0 * matt)
-        elif what == EMISSION:
-            part = where((scattered > 0) | through, 0.0 * matt, 1.0)
-        elif what == LIGHT_GROUP:
-            part = where((groups & bits) != 0, 1.0, 0.0 * matt)
+        part = _part_of(what, bits, light)
         here = active & in_sight & (part > 0.0)
         if any_of(here):
             for channel in range(3):
-                _add_to(room, k, channel, path, here, value[channel] * part)
+                _add_to(room, k, channel, path, here, light.value[channel] * part)
 
 
 @inner
@@ -224,3 +236,157 @@ def credit_shadow(room, options, path, active, value, share):
             for channel in range(3):
                 part = 1.0 - share[channel] if what == BLOCKED else 0.0 * share[channel] + 1.0
                 _add_to(room, k, channel, path, active, value[channel] * part)
+
+
+# --- many lightings at once ----------------------------------------------------------------------------
+
+
+@inner
+def _entries_of(options, rows, left):
+    """The first row of the lanes that are left: its lanes, and where its entries begin and end."""
+    row = number_in(rows, lowest_bit(bits_of(left)))
+    first = int32s(options.first)
+    return left & (rows == row), first[row], first[row + 1]
+
+
+@inner
+def is_wanted(options, rows):
+    """Whether any film has light of these rows of the light table."""
+    first = int32s(options.first)
+    return first[rows] < first[rows + 1]
+
+
+@inner
+def row_is_wanted(options, row):
+    """`is_wanted` of one row."""
+    first = int32s(options.first)
+    return first[row] < first[row + 1]
+
+
+@inner
+def _weighted(options, entry, value):
+    """Light as it counts for an entry of the light sums."""
+    weights = float32s(options.weights)
+    return (
+        value[0] * weights[4 * entry], value[1] * weights[4 * entry + 1], value[2] * weights[4 * entry + 2],
+    )  # fmt: skip
+
+
+@inner
+def spread(room, options, path, active, light, later, sights):
+    """Add light to the sums of every film it is in, and to their parts.
+
+    Parameters
+    ----------
+    light : unlimited; that of surfaces that glow has the row `own_row`.
+    later : lanes whose light is limited.
+    sights : bits of the sights that are meant, as in a path's state.
+    """
+    left = active
+    while any_of(left):
+        here, first, last = _entries_of(options, light.row, left)
+        left = left & ~here
+        for entry in range(first, last):
+            number, bit = int32s(options.sums)[entry], int32s(options.bits)[entry]
+            if (bit & sights) == 0:
+                continue
+            value, most = _weighted(options, entry, light.value), float32s(options.weights)[4 * entry + 3]
+            if most < 1e38:
+                value = limited(value, most * share_of(path, options.halvings), later)
+            in_sight = here & ((path.state & bit) == 0)
+            for channel in range(3):
+                _add_to(room, options.sums_from + number, channel, path, in_sight, value[channel])
+            if options.share_count > 0:
+                _credit_sum(room, options, path, here, in_sight, light, value, number)
+
+
+@inner
+def _credit_sum(room, options, path, active, in_sight, light, value, number):
+    """Add light to the parts of a light sum."""
+    wanted, pairs = int32s(options.shares), int32s(options.pairs)
+    for k in range(options.share_count):
+        what, bits = wanted[2 * k], wanted[2 * k + 1]
+        field = pairs[k * options.sum_count + number]
+        if field < 0:
+            continue
+        if what == LUX:
+            for channel in range(3):
+                arrived = value[channel] * kept(room, FIRST_LUX + channel * CAPACITY, path)
+                _add_to(room, field, channel, path, active & (light.scattered > 1), arrived)
+        if what < AIMED:
+            part = _part_of(what, bits, light)
+            for channel in range(3):
+                _add_to(room, field, channel, path, in_sight & (part > 0.0), value[channel] * part)
+
+
+@inner
+def spread_lux(room, options, path, active, row, lux):
+    """Add light that arrives at what the camera sees, straight from lamps, to every film it is in.
+
+    Parameters
+    ----------
+    lux : illuminance of each channel, whose sum is what is seen.
+    """
+    wanted, pairs, left = int32s(options.shares), int32s(options.pairs), active
+    while any_of(left):
+        here, first, last = _entries_of(options, row, left)
+        left = left & ~here
+        for entry in range(first, last):
+            number, value = int32s(options.sums)[entry], _weighted(options, entry, lux)
+            for k in range(options.share_count):
+                field = pairs[k * options.sum_count + number]
+                if wanted[2 * k] == LUX and field >= 0:
+                    for channel in range(3):
+                        _add_to(room, field, channel, path, here, value[channel])
+
+
+@inner
+def spread_shadow(room, options, path, active, light, share):
+    """Add light that was aimed at to the passes of shadow of every film it is in, see `credit_shadow`."""
+    wanted, pairs, left = int32s(options.shares), int32s(options.pairs), active
+    while any_of(left):
+        here, first, last = _entries_of(options, light.row, left)
+        left = left & ~here
+        for entry in range(first, last):
+            number, value = int32s(options.sums)[entry], _weighted(options, entry, light.value)
+            for k in range(options.share_count):
+                what, field = wanted[2 * k], pairs[k * options.sum_count + number]
+                if ((what == AIMED) | (what == BLOCKED)) and field >= 0:
+                    for channel in range(3):
+                        part = 1.0 - share[channel] if what == BLOCKED else 0.0 * share[channel] + 1.0
+                        _add_to(room, field, channel, path, here, value[channel] * part)
+
+
+@inner
+def covered(room, options, path, test, amount, among):
+    """Alpha of paths with an amount more, in every sight in which no light hides what is there.
+
+    Parameters
+    ----------
+    among : bits of the sights that are meant.
+    """
+    if options.sights <= 1:
+        return where(test, path.alpha + amount, path.alpha)
+    for k in range(1, options.sights):
+        if (among >> k) & 1:
+            free = (path.state & (HIDDEN << k)) == 0
+            _add_to(room, options.alphas + k - 1, 0, path, test & free, amount)
+    if (among & 1) == 0:
+        return path.alpha
+    return where(test & ((path.state & HIDDEN) == 0), path.alpha + amount, path.alpha)
+
+
+@inner
+def cover_in_sight(room, options, path, test, amount, sight):
+    """Alpha of paths with an amount more, in one sight alone."""
+    if sight > 0:
+        _add_to(room, options.alphas + sight - 1, 0, path, test, amount)
+        return path.alpha
+    return where(test, path.alpha + amount, path.alpha)
+
+
+@inner
+def limited(light, most, applies):
+    """Light scaled down where it `applies` and its largest part is more than `most`."""
+    brightest = largest(light)
+    return scale(light, where(applies & (brightest > most), most / max(brightest, 1e-30), 1.0))

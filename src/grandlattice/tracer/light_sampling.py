@@ -70,12 +70,19 @@ def _dome_coordinates(light, direction):
 
 @inner
 def _image_radiance(light, domes, has_image, u, v):
-    """The bilinear image at (u, v) times the radiance; lanes without one read nothing of use.
+    """The bilinear image at (u, v) times the radiance; lanes without one read nothing of use."""
+    r, image = light.radiance, image_at(light, domes, has_image, u, v)
+    return (r[0] * image[0], r[1] * image[1], r[2] * image[2])
+
+
+@inner
+def image_at(light, domes, has_image, u, v):
+    """The bilinear image of a light at (u, v).
 
     Across, the image closes upon itself, as a dome's does.
     """
     width, height = where(has_image, light.width, 1), where(has_image, light.height, 1)
-    r, texels = light.radiance, where(has_image, light.texels, 0)
+    texels = where(has_image, light.texels, 0)
     x, y = u * to_floats(width) - 0.5, v * to_floats(height) - 0.5
     left_edge, top_edge = math.floor(x), math.floor(y)
     a, b = x - left_edge, y - top_edge
@@ -86,9 +93,9 @@ def _image_radiance(light, domes, has_image, u, v):
     low = load_rows(float32s(domes), texels + bottom * line + 3 * left)
     w00, w10, w01, w11 = (1.0 - a) * (1.0 - b), a * (1.0 - b), (1.0 - a) * b, a * b
     return (
-        r[0] * (w00 * high[0] + w10 * high[3] + w01 * low[0] + w11 * low[3]),
-        r[1] * (w00 * high[1] + w10 * high[4] + w01 * low[1] + w11 * low[4]),
-        r[2] * (w00 * high[2] + w10 * high[5] + w01 * low[2] + w11 * low[5]),
+        w00 * high[0] + w10 * high[3] + w01 * low[0] + w11 * low[3],
+        w00 * high[1] + w10 * high[4] + w01 * low[1] + w11 * low[4],
+        w00 * high[2] + w10 * high[5] + w01 * low[2] + w11 * low[5],
     )
 
 
@@ -151,6 +158,87 @@ def _sample_dome(light, domes, is_dome, s, t):
     local = (sine * east, up, sine * ahead)
     direction = to_world(local, light.across, light.upward, light.facing)
     return direction, _image_radiance(light, domes, is_dome, u, v), _dome_density(light, domes, is_dome, u, v)
+
+
+class SkySeen(NamedTuple):
+    """Where directions lie in a turned sky, as it is turned first."""
+
+    u: Any
+    v: Any
+    density: Any  # of drawing them for all the ways it is turned
+
+
+@inner
+def sky_seen(head, domes, active, direction):
+    """Where directions lie in a turned sky, whose first version is `head`."""
+    u, v = _dome_coordinates(head, direction)
+    return SkySeen(u, v, _dome_density(head, domes, active & (head.turned == 1), u, v))
+
+
+@inner
+def sky_radiance(light, domes, active, seen, direction):
+    """Radiance of a turned sky in directions, and whether they lie in its sun.
+
+    `seen` says where they lie in the first version; the record of the light is one for all lanes.
+    """
+    u, v = seen.u, seen.v
+    if any_of(light.one_pole == 1):
+        u = u + light.turn
+        u = where(u >= 1.0, u - 1.0, u)
+    else:
+        u, v = _dome_coordinates(light, direction)
+    radiance = _image_radiance(light, domes, active & (light.turned == 1), u, v)
+    return radiance, in_sun(light, direction)
+
+
+@inner
+def in_sun(light, direction):
+    """Whether directions lie in the sun of a turned sky."""
+    return dot(direction, light.sun_axis) > light.sun_cosine
+
+
+@inner
+def sun_density(light, domes, active, direction):
+    """Density of drawing directions in the sun of a turned sky."""
+    u, v = _dome_coordinates(light, direction)
+    width, height = where(active, light.columns, 1), where(active, light.lines, 1)
+    across, down = to_floats(width), to_floats(height)
+    x, y = min(to_ints(u * across), width - 1), min(to_ints(v * down), height - 1)
+    chance = float32s(domes)[where(active, light.sun_chances, 0) + y * width + x]
+    sine, _ = sine_and_cosine(0.5 * v)
+    density = chance * across * down / (2.0 * math.pi * math.pi * max(sine, 1e-9))
+    return where(active & (sine > 0.0), density, 0.0)
+
+
+@inner
+def direction_in_sky(u, v):
+    """The direction of texture coordinates of a dome, in its own axes."""
+    east, ahead = sine_and_cosine(0.5 - u)
+    sine, up = sine_and_cosine(0.5 * v)
+    return sine * east, up, sine * ahead
+
+
+@inner
+def draw_rest_of_sky(head, domes, active, s, t):
+    """A direction that serves a turned sky in all its ways, and its density."""
+    direction, _, density = _sample_dome(head, domes, active & (head.turned == 1), s, t)
+    return direction, density
+
+
+@inner
+def draw_sun(light, domes, s, t):
+    """Texture coordinates in the sun of a turned sky; the light's record is one for all lanes."""
+    tables, steps, chosen = float32s(domes), light.sun_steps, all_lanes(0)
+    for k in range(1, number_in(light.sun_count, 0)):
+        chosen = where(tables[steps + k] <= s, k, chosen)
+    low, high = tables[steps + chosen], tables[steps + chosen + 1]
+    cell = to_ints(tables[light.sun_cells + chosen])
+    y = to_ints(to_floats(cell) / to_floats(light.columns))
+    y = where(y * light.columns > cell, y - 1, y)
+    x = cell - y * light.columns
+    u = (to_floats(x) + min(max((s - low) / max(high - low, 1e-30), 0.0), 1.0)) / to_floats(light.columns)
+    v = (to_floats(y) + t) / to_floats(light.lines)
+    return min(u, _BELOW_ONE), min(v, _BELOW_ONE)
 
 
 FAR = 3e38
@@ -478,7 +566,6 @@ def meet_light(light, domes, active, origin, direction, t_near, t_far):
 @inner
 def light_reach(light, point):
     """A guess at what a light sends to points, unshadowed; only steers which one is sampled."""
-    r = light.radiance
     kind = light.kind
     to_centre = subtract(light.position, point)
     squared = dot(to_centre, to_centre) + 1e-9
@@ -492,4 +579,4 @@ def light_reach(light, point):
     angle = where(kind == DOME, math.pi, angle)
     # What glows is spread out: its middle says little about what is near.
     angle = where(kind == GLOWING, extent / (squared + 1.0), angle)
-    return (r[0] + r[1] + r[2]) * light.mean * angle
+    return light.power * light.mean * angle

@@ -9,6 +9,7 @@ columns their probabilities.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 from typing import NamedTuple
 
@@ -17,6 +18,7 @@ from numpy.typing import NDArray
 
 from grandlattice.scene_records import Light, Matrix
 from grandlattice.tables.light_kinds import LIGHT_KINDS
+from grandlattice.tracer.company import Company
 from grandlattice.tracer.embree import CAMERA, OTHER
 from grandlattice.tracer.kernel_memory import records, table
 from grandlattice.tracer.mipmaps import srgb_to_linear
@@ -25,6 +27,7 @@ DOME, DISTANT, RECT, DISK, SPHERE, CYLINDER = (
     LIGHT_KINDS[name].number for name in ("dome", "distant", "rect", "disk", "sphere", "cylinder")
 )
 GLOWING = len(LIGHT_KINDS)
+NO_KIND = GLOWING + 1
 _LUMA = np.array([0.2126, 0.7152, 0.0722])
 HELD_OUT = 2
 _NARROWEST = 0.01  # degrees; a distant light of no width still has to be sampled
@@ -43,6 +46,17 @@ LIGHT = np.dtype(
         ("extent", "f4"),
         ("diffuse", "f4"), ("specular", "f4"),
         ("mean", "f4"),  # brightness of its image on the whole; 1 without one
+        ("power", "f4"),  # sum of its radiance over the channels; on average where lightings differ in it
+        # Where lightings are traced together: in how many ways the lamp stands, the row of the second of
+        # them, and the bits of the sights in which this one does, see `company`.
+        ("versions", "i4"), ("others", "i4"), ("in_sight", "i4"),
+        # Of a sky that is turned in several ways: how many cells of its grid hold its sun, where their
+        # cumulated chances, their numbers and the chances of all cells begin in `domes`; where the sun is,
+        # and the cosine of its radius.  The grid of the first version is that of a mixture of all, without
+        # the sun.  Where all turn about one pole: by what share of a circle, from the first.
+        ("turned", "i4"), ("sun_count", "i4"), ("sun_steps", "i4"), ("sun_cells", "i4"),
+        ("sun_chances", "i4"), ("sun_axis", "f4", (3,)), ("sun_cosine", "f4"),
+        ("one_pole", "i4"), ("turn", "f4"),
         # Off its axis `facing`: cos θ to the power of `focus`, fading from `fades_from` to `cone`.
         ("shaped", "i4"), ("focus", "f4"), ("fades_from", "f4"), ("cone", "f4"),
         ("groups", "i4"),  # bits of the light passes it counts for
@@ -86,6 +100,12 @@ def _dome_grid(texels: NDArray[np.float32]) -> tuple[NDArray[np.float32], ...]:
     else:
         brightness = brightness[np.arange(grid_height) * height // grid_height]
         brightness = brightness[:, np.arange(grid_width) * width // grid_width]
+    return _grid_of(brightness)
+
+
+def _grid_of(brightness: NDArray[np.float64]) -> tuple[NDArray[np.float32], ...]:
+    """The tables of `_dome_grid` from the brightness of cells."""
+    grid_height = len(brightness)
     # The mean of the bilinear image over each texel: no bright texel is left without a chance.
     padded = np.pad(brightness, ((1, 1), (0, 0)), "edge")
     tall = 0.75 * brightness + 0.125 * (padded[:-2] + padded[2:])
@@ -120,9 +140,86 @@ def dome_tables(pixels: NDArray) -> dict[str, NDArray[np.float32]]:
     `pixels` is (H, W, C) uint8 or float32, top row first.
     """
     image = _linear_image(pixels)
-    names = ("rows", "cells", "row_guide", "cell_guide", "chances")
     mean = np.array(_mean_of_sky(image), np.float32)
-    return {"mean": mean, "texels": _closed(image), **dict(zip(names, _dome_grid(image), strict=True))}
+    return {"mean": mean, "texels": _closed(image), **dict(zip(_GRID, _dome_grid(image), strict=True))}
+
+
+_GRID = ("rows", "cells", "row_guide", "cell_guide", "chances")  # in the order of `_dome_grid`
+
+
+_BRIGHT = 30.0  # times as bright as the sky on average are cells of a sun
+_WIDEST_SUN = 8.0  # degrees from its middle
+_LEAST_OF_SUN = 0.03  # of the light of the sky, at least: a fainter one is not worth rays of its own
+
+
+def turned_sky_tables(pixels: NDArray) -> dict[str, NDArray[np.float32]]:
+    """What a sky that is turned in several ways is seen by, and its sun drawn by, under the names of `LIGHT`.
+
+    The sun is all that lies within some angle of the middle of its brightest cells; it is drawn apart from
+    the rest of the sky, since a direction in the rest serves all ways the sky is turned, and one in the sun
+    only its own.  `rest` is the brightness of cells without the sun, for `mixture_tables`.
+    """
+    tables = dome_tables(pixels)
+    chances = tables["chances"].astype(np.float64)
+    height, width = chances.shape
+    towards = _cell_directions(height, width)
+    area = np.sin((np.arange(height) + 0.5) / height * np.pi)[:, None]
+    brightness = chances / area
+    bright = brightness > _BRIGHT * np.average(brightness.mean(axis=1), weights=area[:, 0])
+    middle = (towards * (chances * bright)[..., None]).sum(axis=(0, 1))
+    length = float(np.linalg.norm(middle))
+    axis, cosine, sun = np.array([0.0, 1.0, 0.0]), 2.0, np.zeros_like(bright)
+    if length > 0.0:
+        axis = middle / length
+        beside = towards @ axis
+        cell = math.pi / min(height, width // 2)
+        widest = math.acos(np.clip(beside[bright].min(), -1.0, 1.0)) + cell
+        if math.degrees(widest) <= _WIDEST_SUN and chances[beside > math.cos(widest)].sum() > _LEAST_OF_SUN:
+            cosine, sun = math.cos(widest), beside > math.cos(widest + 1.5 * cell)
+    of_sun = np.where(sun, chances, 0.0) / max(chances[sun].sum(), 1e-300)
+    kept = {name: tables[name] for name in ("mean", "texels")}
+    found = {
+        "sun_steps": np.concatenate([[0.0], np.cumsum(of_sun[sun])]), "sun_cells": np.flatnonzero(sun),
+        "sun_chances": of_sun, "sun_axis": axis, "sun_cosine": np.array(cosine),
+        "rest": np.where(_in_sun(towards, axis, cosine), 0.0, brightness),
+    }  # fmt: skip
+    return kept | {name: np.ascontiguousarray(array, np.float32) for name, array in found.items()}
+
+
+def _in_sun(towards: NDArray, axis: NDArray, cosine: float) -> NDArray[np.bool_]:
+    """Which directions lie in the sun."""
+    return np.asarray(towards @ axis > cosine)
+
+
+def _cell_directions(height: int, width: int) -> NDArray[np.float64]:
+    """(H, W, 3) the middle of each cell of a sky, in the sky's own axes; see `light_sampling`."""
+    v = (np.arange(height)[:, None] + 0.5) / height * np.pi
+    turn = (0.5 - (np.arange(width) + 0.5) / width) * 2.0 * np.pi
+    return np.stack(
+        [np.sin(v) * np.sin(turn), np.cos(v) + 0.0 * turn, np.sin(v) * np.cos(turn)], axis=-1
+    )  # fmt: skip
+
+
+def mixture_tables(
+    rest: Sequence[NDArray], axes: NDArray, weights: NDArray
+) -> dict[str, NDArray[np.float32]]:  # fmt: skip
+    """What directions are drawn by that serve a sky in all the ways it is turned, in the axes of the first.
+
+    Parameters
+    ----------
+    rest : for each way the (H, W) brightness of its cells.
+    axes : (N, 3, 3) the axes of each way, in rows.
+    weights : (N,) how bright each way is.
+    """
+    height, width = rest[0].shape
+    towards = _cell_directions(height, width) @ axes[0]
+    whole = np.zeros((height, width))
+    for image, own, weight in zip(rest, axes, weights, strict=True):
+        x, y, z = np.moveaxis(towards @ own.T, -1, 0)
+        column = ((0.5 - np.arctan2(x, z) / (2.0 * np.pi)) * width).astype(int) % width
+        line = np.minimum((np.arccos(np.clip(y, -1.0, 1.0)) / np.pi * height).astype(int), height - 1)
+        whole += weight * image[line, column]
+    return dict(zip(_GRID, _grid_of(whole), strict=True))
 
 
 def rect_tables(pixels: NDArray) -> dict[str, NDArray[np.float32]]:
@@ -136,7 +233,10 @@ def _closed(image: NDArray[np.float32]) -> NDArray[np.float32]:
     return np.concatenate([image, image[:, :1]], axis=1)
 
 
-TABLES: Mapping[str, Callable[[NDArray], Tables]] = {"dome": dome_tables, "rect": rect_tables}
+TURNED = "turned sky"
+TABLES: Mapping[str, Callable[[NDArray], Tables]] = {
+    "dome": dome_tables, "rect": rect_tables, TURNED: turned_sky_tables,
+}  # fmt: skip
 """Kinds of lights that may have an image → what is worked out of it."""
 
 
@@ -196,7 +296,7 @@ def pack_lights(
     lights: Sequence[Light], images: Mapping[str, NDArray | None], links: Links | None = None,
     glowing: Glow | None = None, groups: NDArray[np.int32] | None = None,
     glow_groups: NDArray[np.int32] | None = None,
-    tables_of: Callable[[str, NDArray], Tables] = tables_of,
+    tables_of: Callable[[str, NDArray], Tables] = tables_of, company: Company | None = None,
 ) -> tuple[NDArray, NDArray[np.float32]]:  # fmt: skip
     """A table of `LIGHT`, and the `domes` it refers to; `images` as in `pack_textures`.
 
@@ -204,27 +304,39 @@ def pack_lights(
 
     Parameters
     ----------
-    glowing : the surfaces that glow; they are the last light.
+    glowing : the surfaces that glow; they are the last lamp.
     groups, glow_groups : (lights,) and (items,) bits of the light passes they count for, see
         `light_passes.SharePlan`.
     tables_of : may keep what it returned for an image before.
+    company : the lights are its versions; the row of what glows stands behind those of its lamps, whether
+        anything does or not.
     """
     links = links or link(lights, ())
     domes: list[NDArray] = [np.zeros(16, np.float32)]  # lanes that aim at no dome read here
-    rows_of_table = table(LIGHT, len(lights) + (glowing is not None))
+    gap = glowing is not None or company is not None
+    lamps = len(lights) if company is None else company.lamp_count
+    rows_of_table = table(LIGHT, len(lights) + gap)
     rows_of_table["diffuse"] = rows_of_table["specular"] = rows_of_table["mean"] = 1.0
     rows_of_table["texels"], rows_of_table["shadows"], rows_of_table["followed"] = -1, OTHER, 1
-    rows_of_table["track"] = -1
+    rows_of_table["track"], rows_of_table["kind"][lamps:] = -1, NO_KIND
+    rows_of_table["versions"], rows_of_table["others"] = 1, -1
+    row_of = rows_of(len(lights), lamps, gap=gap)
     if groups is not None:
-        rows_of_table["groups"][: len(groups)] = groups
+        rows_of_table["groups"][row_of[: len(groups)]] = groups
+    held: dict[tuple[int, str], tuple[int, NDArray]] = {}  # where tables stand that several lights have
 
     def hold(row: NDArray, name: str, array: NDArray) -> None:
-        row[name] = sum(part.size for part in domes)
-        domes.append(array.ravel())
+        key = (id(array), name)
+        if key not in held:
+            held[key] = sum(part.size for part in domes), array
+            domes.append(array.ravel())
+        row[name] = held[key][0]
 
-    for row, light, linked, shadows in zip(
-        rows_of_table, lights, links.linked, links.shadows, strict=False
-    ):  # fmt: skip
+    turned = frozenset[int]() if company is None else company.turned_skies
+    rest: dict[int, NDArray] = {}  # of turned skies, by row
+    for k, (light, linked, shadows) in enumerate(zip(lights, links.linked, links.shadows, strict=False)):
+        row = rows_of_table[row_of[k] : row_of[k] + 1][0]
+        is_turned = company is not None and company.versions[k].lamp in turned
         row["kind"], row["radiance"] = LIGHT_KINDS[light.kind].number, light.radiance
         row["diffuse"], row["specular"] = light.diffuse, light.specular
         # A path that is followed is stopped by what casts no shadow in this light.
@@ -236,16 +348,23 @@ def pack_lights(
             row["cone"], row["fades_from"] = np.radians((light.shaping.cone, light.shaping.fades_from))
         pixels = images.get(light.texture.file) if light.texture is not None else None
         if pixels is not None and light.kind in TABLES:  # without an image it is the same everywhere
-            tables = tables_of(light.kind, pixels)
+            tables = tables_of(TURNED if is_turned else light.kind, pixels)
+            row["turned"] = is_turned
             row["height"], row["width"] = tables["texels"].shape[0], tables["texels"].shape[1] - 1
             row["mean"] = tables["mean"]
             if "chances" in tables:
                 row["lines"], row["columns"] = tables["chances"].shape
+            if is_turned:
+                row["lines"], row["columns"] = tables["rest"].shape
+                row["sun_count"], row["sun_cosine"] = len(tables["sun_cells"]), tables["sun_cosine"].item()
+                axes = np.stack([row["across"], row["upward"], row["facing"]])
+                row["sun_axis"] = tables["sun_axis"] @ axes
+                rest[int(row_of[k])] = tables["rest"]
             for name, array in tables.items():
-                if name != "mean":
+                if name not in ("mean", "rest", "sun_axis", "sun_cosine"):
                     hold(row, name, array)
     if glowing is not None:
-        row = rows_of_table[-1]
+        row = rows_of_table[lamps]
         row["kind"], row["radiance"], row["extent"] = GLOWING, 1.0, glowing.power
         row["position"], row["width"] = glowing.centre, len(glowing.triangles)
         row["columns"] = glowing.steps.size - 1
@@ -254,8 +373,60 @@ def pack_lights(
         hold(row, "texels", glowing.triangles)
         if glow_groups is not None:
             hold(row, "cells", glow_groups[glowing.items].view(np.float32))
+    r, g, b = rows_of_table["radiance"].T
+    rows_of_table["power"] = r + g + b
+    if company is not None:
+        _note_versions(rows_of_table, company, row_of)
+    for lamp in sorted(turned & {row for row in rest if row < lamps}):
+        for name, array in _turned_together(rows_of_table, lamp, rest).items():
+            hold(rows_of_table[lamp], name, array)
     domes.append(np.zeros(16, np.float32))  # rows are read whole
-    return _with_tracks(rows_of_table, lights), np.concatenate(domes)
+    return _with_tracks(rows_of_table, lights, row_of), np.concatenate(domes)
+
+
+def rows_of(lights: int, lamps: int, *, gap: bool) -> NDArray[np.int64]:
+    """Rows of lights in the table; with a `gap` one row behind the lamps is for what glows."""
+    rows = np.arange(lights)
+    return np.where(rows >= lamps, rows + gap, rows)
+
+
+def _note_versions(rows: NDArray, company: Company, row_of: NDArray[np.int64]) -> None:
+    """Write how many ways each lamp stands in, where they are, and what each sends out on average."""
+    lamp_of = np.array([version.lamp for version in company.versions], np.int64)
+    counts = np.bincount(lamp_of, minlength=company.lamp_count)
+    rows["power"][row_of] = [version.power for version in company.versions]
+    rows["in_sight"][row_of] = company.in_sight
+    far = np.isin(rows["kind"], (DOME, DISTANT))
+    for lamp in np.flatnonzero(counts > 1):
+        every = row_of[lamp_of == lamp]
+        rows["versions"][lamp], rows["others"][lamp] = counts[lamp], every[1]
+        rows["versions"][every] = counts[lamp]
+        if far[every].all() and len(set(rows["kind"][every])) == 1 and rows["mean"][lamp] > 0.0:
+            # Far lights send as much everywhere: the first speaks for all.
+            sent = rows["power"][every].astype(np.float64) * rows["mean"][every]
+            rows["power"][every] = 0.0
+            rows["power"][lamp] = sent.sum() / rows["mean"][lamp]
+
+
+def _turned_together(rows: NDArray, lamp: int, rest: Mapping[int, NDArray]) -> Tables:
+    """Note how the ways a sky is turned stand to each other; what directions in all of them are drawn by."""
+    count, others = int(rows["versions"][lamp]), int(rows["others"][lamp])
+    every = [lamp, *range(others, others + count - 1)]
+    axes = np.stack([rows["across"][every], rows["upward"][every], rows["facing"][every]], axis=1)
+    axes = axes.astype(np.float64)
+    if np.abs(axes[:, 1] - axes[0, 1]).max() < 1e-6 and _same_hand(axes):
+        rows["one_pole"][every] = 1
+        ahead = axes[:, 2]
+        turns = np.arctan2(ahead @ axes[0, 0], ahead @ axes[0, 2]) / (2.0 * np.pi)
+        rows["turn"][every] = turns % 1.0
+    sent = rows["radiance"][every].astype(np.float64).sum(axis=1)
+    return mixture_tables([rest[row] for row in every], axes, sent)
+
+
+def _same_hand(axes: NDArray) -> bool:
+    """Whether all axes (N, 3, 3) are right-angled and of the same hand."""
+    hand = np.linalg.det(axes)
+    return bool((np.abs(np.abs(hand) - 1.0) < 1e-5).all() and (np.sign(hand) == np.sign(hand[0])).all())
 
 
 def _seen(light: Light) -> int:
@@ -295,20 +466,21 @@ LIGHT_STEPS = 32
 """Places a light that moves has while the shutter is open."""
 
 
-def _with_tracks(rows: NDArray, lights: Sequence[Light]) -> NDArray:
-    """A table with rows behind it for each place of the lights that move."""
+def _with_tracks(rows: NDArray, lights: Sequence[Light], row_of: NDArray[np.int64]) -> NDArray:
+    """A table with rows behind it for each place of the lights that move; `row_of` has those of lights."""
     moving = [k for k, light in enumerate(lights) if light.track is not None]
     if not moving:
         return rows
     made = table(LIGHT, len(rows) + LIGHT_STEPS * len(moving))
     for n, k in enumerate(moving):
         first = len(rows) + LIGHT_STEPS * n
-        rows[k]["track"] = first
+        own = row_of[k]
+        rows[own]["track"] = first
         track = np.asarray(lights[k].track, float)
         for step in range(LIGHT_STEPS):
             place = (step + 0.5) / LIGHT_STEPS * (len(track) - 1)
             before, part = int(place), place - int(place)
-            made[first + step] = rows[k]
+            made[first + step] = rows[own]
             at = track[before] * (1.0 - part) + track[before + 1] * part
             _stand(made[first + step], lights[k], at)
     made[: len(rows)] = rows

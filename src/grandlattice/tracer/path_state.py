@@ -67,9 +67,10 @@ VERTICES, WRITTEN, THROUGH, WHOLE = 0xFFFF, 1 << 16, 1 << 17, 1 << 18
 MIRRORED, HIDDEN = 1 << 19, 1 << 20
 
 
-def room_for(share_count: int) -> int:
-    """Words of a room for pictures with so many parts of the beauty."""
-    return ROOM + 3 * share_count * CAPACITY
+def room_for(fields: int, sky_words: int = 0) -> int:
+    """Words of a room for pictures with so many parts of the beauty and light sums, and so many words of
+    each path for skies that are turned."""
+    return ROOM + (3 * fields + sky_words) * CAPACITY
 
 
 class Path(NamedTuple):

@@ -11,7 +11,7 @@ import time
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from threading import Lock
 from typing import Protocol
@@ -24,6 +24,7 @@ from grandlattice.scene_records import Snapshot
 from grandlattice.tables.passes import is_pass
 from grandlattice.tracer.adaptive_sampling import Round, Rounds, Tile, Unfinished, whole_packets, whole_tiles
 from grandlattice.tracer.batches import FILM, stride_of
+from grandlattice.tracer.company import Company, Lighting
 from grandlattice.tracer.denoise import adding_up, can_denoise, denoised
 from grandlattice.tracer.film import Film, developed, empty_sums
 from grandlattice.tracer.integrator import OPTIONS
@@ -31,13 +32,16 @@ from grandlattice.tracer.kernel import kernel, load_kernels
 from grandlattice.tracer.kernel_memory import Pinned, aligned_words
 from grandlattice.tracer.lanes import LANES
 from grandlattice.tracer.lens import Sensor, make_lens
+from grandlattice.tracer.light_mixing import Mixing, mixing_of
 from grandlattice.tracer.light_passes import CLOSED, LUX, OwnPass, SharePlan
 from grandlattice.tracer.motion import motion
 from grandlattice.tracer.path_state import BATCH, branches_of, room_for
 from grandlattice.tracer.scattering import albedo_tables
 from grandlattice.tracer.scene_arrays import Images, SceneBuilder
 
+_SMALL_BATCH = 512  # paths at a time where each has many sums, so that they fit a processor's cache
 _HALVINGS = 1  # how often paths part in two where they are scattered first
+_PILOT_LINES = 24  # of a picture that tell how bright each lighting is
 _LINES, _MEANS = 48, 7  # lines of a picture that tell how bright it is, and how many means of them
 
 
@@ -144,7 +148,34 @@ class Tracer:
         TracerError
             For an unknown pass, a camera without a picture, or a picture too large to hold.
         """
+        company = Company([Lighting(snapshot.lights, settings.clamp)])
+        return self.trace_films(company, snapshot, images, sensor, settings, passes, own, control)[0]
+
+    def trace_films(
+        self,
+        company: Company,
+        snapshot: Snapshot,
+        images: Images,
+        sensor: Sensor,
+        settings: TraceSettings,
+        passes: Sequence[str] = ("beauty",),
+        own: Mapping[str, OwnPass] | None = None,
+        control: TraceControl | None = None,
+    ) -> list[Film]:
+        """Trace the wanted films of a company: one view in several lightings.
+
+        Parameters
+        ----------
+        company : the lightings; with more than one `settings.noise` and `settings.seconds` cannot be used,
+            and nothing may catch shadows.  The lights of the snapshot and the clamp of the settings are not
+            looked at.
+
+        Returns
+        -------
+        A film for each wanted lighting, with all passes.  Seconds and rays are divided equally among them.
+        """
         own, control = own or {}, control or TraceControl()
+        snapshot = replace(snapshot, lights=tuple(version.light for version in company.versions))
         unknown = [name for name in passes if not is_pass(name) and name not in own]
         if unknown:
             raise TracerError(f"The tracer makes no pass called {unknown[0]}.")
@@ -156,7 +187,9 @@ class Tracer:
         if radius is None:
             radius = 0.1 * _diagonal(bounds)
         shares = SharePlan(passes, snapshot.lights, snapshot.glowing, own, radius)
-        scene = self._builder.build(snapshot, images, shares.groups, shares.glowing)
+        many = None if company.is_one else company
+        scene = self._builder.build(snapshot, images, shares.groups, shares.glowing, many)
+        mixing = None if many is None else mixing_of(many, shares)
         window, usual = sensor.window, 0.0
         if settings.noise is None:
             window = whole_packets(window, sensor.width, sensor.height)
@@ -164,23 +197,32 @@ class Tracer:
             window = whole_tiles(window, sensor.width, sensor.height)
         left, top, right, bottom = window
         guides = ("albedo", "normal") if settings.denoise else ()
-        film = empty_sums(right - left, bottom - top, (*passes, *guides), len(shares.table))
+        film = empty_sums(
+            right - left, bottom - top, (*passes, *guides),
+            len(shares.table) if mixing is None else mixing.sums_from,
+            0 if mixing is None else mixing.planes,
+        )  # fmt: skip
+        words = 0 if scene.skies is None or len(shares.table) else scene.skies.words
+        for name in ("sky", "sky_half") if words else ():
+            film[name] = np.zeros((bottom - top, right - left, words), np.float32)
         if any(item.catches for item in snapshot.items):
             film["caught"] = np.zeros((bottom - top, right - left, 3), np.float32)
         halvings = _HALVINGS if settings.bounces > 1 else 0
-        # Without a sky the camera sees nothing behind things, and nothing is clear.
-        has_sky = any(light.kind == "dome" for light in snapshot.lights)
         how = {
             "seed": settings.seed & 0xFFFFFFFF,
             "bounces": max(settings.bounces, 0),
             "show_background": settings.show_background,
-            "sky": has_sky,
-            "clamp": math.inf if settings.clamp is None else settings.clamp,
+            "sky": company.skies,
+            "clamp": _clamp_of(company),
             "halvings": halvings,
             "branches": branches_of(halvings, scene.scene.record["clear"] != 0),
         }
         if settings.noise is not None:
             usual = self._usual_light(scene, lens, Pinned(OPTIONS, **how), sensor)
+        if mixing is not None and company.varies:
+            thresholds = self._thresholds(company, snapshot, images, sensor, Pinned(OPTIONS, **how))
+            mixing = replace(mixing, thresholds=thresholds)
+            scene = self._builder.build(snapshot, images, shares.groups, shares.glowing, many)
         rounds = Rounds(
             film, settings.samples, settings.noise, usual, settings.seconds, control.begun, started
         )
@@ -193,6 +235,8 @@ class Tracer:
             firsts=any(name in film for name in ("depth", "depth_soft", "objects", "looks")),
             shares=shares.table,
             share_count=len(shares.table),
+            **({"sums_from": len(shares.table)} if mixing is None else mixing.options),
+            **(scene.skies.options if words and scene.skies is not None else {}),
         )
         self._trace_rounds(scene, lens, options, rounds, (left, top), control)
         seconds = rounds.seconds_before + time.perf_counter() - started
@@ -203,35 +247,49 @@ class Tracer:
             slice(sensor.window[1] - top, sensor.window[3] - top),
             slice(sensor.window[0] - left, sensor.window[2] - left),
         )
+        if words and scene.skies is not None:
+            scene.skies.add_to(film["light_sums"], film.pop("sky"))
+            scene.skies.add_to(film["light_half"], film.pop("sky_half"))
+        noise = _noise_of(rounds, mixing)
         film = film | {"beauty": film["beauty"] + film["half"]}
-        film = {name: sums[:, *part] if name == "shares" else sums[part] for name, sums in film.items()}
+        if mixing is not None:
+            film["light_sums"] = film["light_sums"] + film.pop("light_half")
+        film = {name: sums[:, *part] if name in _STACKED else sums[part] for name, sums in film.items()}
         counts = rounds.counts()[part]
         names = {
             "object-id": [item.geometry.path for item in snapshot.items],
             "material-id": [material.path for material in snapshot.materials],
         }  # fmt: skip
         cleaned = settings.denoise and can_denoise()
-        made = developed(film, counts, names, snapshot.camera)
-        made |= {name: shares.developed(name, film["shares"], counts[..., None]) for name in shares.places}
+        shared = developed(film, counts, names, snapshot.camera)
         if "motion" in passes:
-            made["motion"] = motion(film, lens, snapshot, sensor)
-        made["seconds"] = rounds.seconds()[part][..., None]
+            shared["motion"] = motion(film, lens, snapshot, sensor)
+        shared["seconds"] = rounds.seconds()[part][..., None] / np.float32(len(company.wanted))
+        films = []
+        for number in range(len(company.wanted)):
+            made = dict(shared)
+            parts = film.get("shares", np.zeros(0, np.float32))
+            if mixing is not None:
+                parts = mixing.parts(number, film)
+                per_sample = (1.0 / np.maximum(counts, 1)).astype(np.float32)[..., None]
+                made["beauty"] = mixing.beauty(number, film, "light_sums") * per_sample
+            made |= {name: shares.developed(name, parts, counts[..., None]) for name in shares.places}
+            films.append(made)
         if cleaned:
-            light = ["beauty", *(name for name in passes if name in shares.lights)]
-            whole = shares.whole(light)
-            made |= denoised({name: made[name] for name in light}, made["albedo"], made["normal"])
-            if whole:
-                made |= adding_up(made["beauty"], {name: made[name] for name in light[1:]})
-        return Film(
-            passes={name: made[name] for name in passes},
-            samples=round(float(counts.mean())),
-            rays=rounds.rays,
-            seconds=seconds,
-            denoised=cleaned,
-            noise=rounds.noise,
-            unfinished=not rounds.is_whole,
-            names={name: names[name] for name in passes if name in names},
-        )
+            _clean(films, passes, shares)
+        return [
+            Film(
+                passes={name: made[name] for name in passes},
+                samples=round(float(counts.mean())),
+                rays=rounds.rays // len(films),
+                seconds=seconds / len(films),
+                denoised=cleaned,
+                noise=noise[number],
+                unfinished=not rounds.is_whole,
+                names={name: names[name] for name in passes if name in names},
+            )
+            for number, made in enumerate(films)
+        ]
 
     def _usual_light(self, scene, lens, options, sensor: Sensor) -> float:  # type: ignore[no-untyped-def]
         """Light of the whole picture on average, from one sample of each pixel of some of its lines.
@@ -252,14 +310,54 @@ class Tracer:
             means.append(float(sums["beauty"][0, :, :3].mean(dtype=np.float64)))
         return float(np.median([np.mean(means[k::_MEANS]) for k in range(min(_MEANS, len(means)))]))
 
+    def _thresholds(self, company, snapshot, images, sensor: Sensor, how):  # type: ignore[no-untyped-def]
+        """What each row of the light table adds to a pixel from which on its shadow rays are all traced.
+
+        A small picture of every lighting says how bright the light of each version is on average: light
+        that is fainter than a part of that is looked at in part of the cases.
+        """
+        pilot = company.for_pilot()
+        mixing = mixing_of(pilot, SharePlan((), [v.light for v in pilot.versions], snapshot.glowing, {}, 1.0))
+        shown = replace(snapshot, lights=tuple(version.light for version in pilot.versions))
+        scene = self._builder.build(shown, images, company=pilot)
+        record = {name: how.record[name] for name in OPTIONS.names or ()}
+        assert scene.skies is not None
+        options = Pinned(OPTIONS, **{**record, "clamp": math.inf, **mixing.options, **scene.skies.options})
+        lens, width, words = make_lens(sensor), sensor.width, scene.skies.words
+        room = aligned_words(room_for(mixing.sums_from + mixing.planes, words))
+        every, lines = max(1, sensor.height // _PILOT_LINES), 0
+        light = np.zeros(mixing.planes)
+        for line in range(every // 2, sensor.height, every):
+            sums = empty_sums(width, 1, (), mixing.sums_from, mixing.planes)
+            del sums["light_half"]
+            sums["sky"] = np.zeros((1, width, words), np.float32)
+            table = Pinned(FILM, width=width, pixels=width, top=line, **sums)
+            kernel("trace_tile")(
+                scene.scene.address, room.ctypes.data, lens.address, options.address, table.address,
+                0, 0, width, 1, 0, 1, *_batches(1, options),
+            )  # fmt: skip
+            scene.skies.add_to(sums["light_sums"], sums["sky"])
+            light += sums["light_sums"].mean(axis=(1, 2, 3), dtype=np.float64)
+            lines += 1
+        return mixing.thresholds_for(company, light / max(lines, 1))
+
     def _trace_rounds(self, scene, lens, options, rounds, corner, control):  # type: ignore[no-untyped-def]
         """Trace round after round, until the picture has its samples, its quality or its time."""
         height, width, _ = rounds.sums["beauty"].shape
-        held = {name: sums for name, sums in rounds.sums.items() if name not in ("beauty", "half")}
+        apart = ("beauty", "half", "light_sums", "light_half", "sky", "sky_half")
+        held = {name: sums for name, sums in rounds.sums.items() if name not in apart}
         where = {"width": width, "pixels": width * height, "left": corner[0], "top": corner[1]}
         # Light of every other round is added up apart.
-        tables = [Pinned(FILM, **where, **held, beauty=rounds.sums[name]) for name in ("beauty", "half")]
-        words = room_for(int(options.record["share_count"]))
+        tables = [
+            Pinned(
+                FILM, **where, **held, beauty=rounds.sums[name],
+                light_sums=rounds.sums.get(light, 0), sky=rounds.sums.get(sky, 0),
+            )
+            for name, light, sky in (("beauty", "light_sums", "sky"), ("half", "light_half", "sky_half"))
+        ]  # fmt: skip
+        record = options.record
+        fields = int(record["sums_from"]) + int(record["sum_count"]) + max(int(record["sights"]) - 1, 0)
+        words = room_for(fields, int(record["sky_words"]))
         rooms = [aligned_words(words) for _ in range(self.threads)]
         lock, trace_tile = Lock(), kernel("trace_tile")
 
@@ -292,6 +390,36 @@ class Tracer:
                     raise Stopped
 
 
+_STACKED = ("shares", "light_sums")  # (N, H, W, 3)
+
+
+def _clamp_of(company: Company) -> float:
+    clamp = company.lightings[0].clamp
+    return math.inf if clamp is None else clamp
+
+
+def _noise_of(rounds: Rounds, mixing: Mixing | None) -> list[float | None]:
+    """The relative error of each wanted film."""
+    if mixing is None:
+        return [rounds.noise]
+    halves = [
+        [mixing.beauty(k, rounds.sums, light) for light in ("light_half", "light_sums")]
+        for k in range(len(mixing.company.wanted))
+    ]
+    return [rounds.noise_of(*each) for each in halves]
+
+
+def _clean(films: Sequence[dict[str, NDArray]], passes: Sequence[str], shares: SharePlan) -> None:
+    """Free beauty and shares of lights of their noise; shares that leave nothing out add up to the beauty."""
+    light = ["beauty", *(name for name in passes if name in shares.lights)]
+    noisy = {f"{k} {name}": made[name] for k, made in enumerate(films) for name in light}
+    found = denoised(noisy, films[0]["albedo"], films[0]["normal"])
+    for k, made in enumerate(films):
+        made |= {name: found[f"{k} {name}"] for name in light}
+        if shares.whole(light):
+            made |= adding_up(made["beauty"], {name: made[name] for name in light[1:]})
+
+
 def warm_up() -> None:
     """Have the kernels ready: compile them, or load them from the cache of an earlier compile."""
     load_kernels()
@@ -300,7 +428,8 @@ def warm_up() -> None:
 
 def _batches(samples: int, options: Pinned) -> tuple[int, int]:
     """Places of a pixel with so many samples in a batch, and how many pixels one has."""
-    stride, places = stride_of(samples), BATCH // int(options.record["branches"]) // LANES * LANES
+    batch = _SMALL_BATCH if options.record["sky_words"] else BATCH
+    stride, places = stride_of(samples), batch // int(options.record["branches"]) // LANES * LANES
     return stride, places // stride
 
 

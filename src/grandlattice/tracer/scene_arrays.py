@@ -16,10 +16,12 @@ from numpy.typing import NDArray
 
 from grandlattice.scene_records import Geometry, Item, Light, Material, Snapshot, Texture, TextureInput
 from grandlattice.tracer import embree
+from grandlattice.tracer.company import Company
 from grandlattice.tracer.kernel_memory import Pinned
 from grandlattice.tracer.light_table import (
     LIGHT_STEPS,
     TABLES,
+    TURNED,
     Glow,
     Links,
     Tables,
@@ -32,6 +34,7 @@ from grandlattice.tracer.material_table import brightness_of, is_clear, pack_mat
 from grandlattice.tracer.scattering import albedo_tables
 from grandlattice.tracer.texture_lookup import Sizes, decode_table, pack_textures
 from grandlattice.tracer.triangles import Standing, Triangles
+from grandlattice.tracer.turned_sky import TurnedSkies
 from grandlattice.tracer.vertices import (
     CATCHES,
     MATTE,
@@ -51,6 +54,7 @@ class TraceScene:
     scene: Pinned
     bounds: NDArray[np.float64]
     held: object
+    skies: TurnedSkies | None = None
 
 
 def _held_out(item: Item) -> int:
@@ -58,7 +62,7 @@ def _held_out(item: Item) -> int:
 
 
 Images = Mapping[str, "NDArray | None"]
-_MOST_LIGHT_IMAGES = 6
+_MOST_LIGHT_IMAGES = 12
 
 
 def textures_of(materials: Iterable[Material]) -> tuple[Texture, ...]:
@@ -125,7 +129,7 @@ class SceneBuilder:
 
     def build(
         self, snapshot: Snapshot, images: Images, groups: NDArray[np.int32] | None = None,
-        glow_groups: NDArray[np.int32] | None = None,
+        glow_groups: NDArray[np.int32] | None = None, company: Company | None = None,
     ) -> TraceScene:  # fmt: skip
         """A scene for `snapshot`.
 
@@ -134,6 +138,7 @@ class SceneBuilder:
         images : as in `texture_lookup.pack_textures`.
         groups, glow_groups : (lights,) and (items,) bits of the light passes they count for, see
             `light_passes.SharePlan`; None for none.
+        company : of lightings that are traced together; the snapshot's lights are its versions.
         """
         items, placed, links, solid = self._stand(snapshot)
         held_out = np.array([_held_out(item) for item in items], np.int32)
@@ -149,8 +154,11 @@ class SceneBuilder:
         if glowing is None:
             brightness[:] = 0.0
         lights, domes = pack_lights(
-            snapshot.lights, images, links, glowing, groups, glow_groups[standing], self._light_tables
+            snapshot.lights, images, links, glowing, groups, glow_groups[standing], self._light_tables,
+            company,
         )  # fmt: skip
+        lamps = len(snapshot.lights) if company is None else company.lamp_count
+        skies = None if company is None else self._turned_skies(company, lights, images)
         textured, triangles = bool(textures_of(snapshot.materials)), placed.triangles
         scene = Pinned(
             SCENE,
@@ -170,7 +178,8 @@ class SceneBuilder:
             textures=texture_rows,
             decode=decode_table(),
             lights=lights,
-            light_count=len(snapshot.lights) + (glowing is not None),
+            light_count=lamps + (glowing is not None),
+            row_count=len(snapshot.lights) + (glowing is not None or company is not None),
             light_steps=LIGHT_STEPS if any(light.track is not None for light in snapshot.lights) else 0,
             domes=domes,
             reached=links.reached[standing][placed.item] if links.reached.any() else 0,
@@ -178,7 +187,17 @@ class SceneBuilder:
             glows=glowing is not None,
             glow_groups=_or_nought(glow_groups[standing][placed.item]),
         )
-        return TraceScene(scene, placed.bounds, (placed, pixels))
+        return TraceScene(scene, placed.bounds, (placed, pixels), skies)
+
+    def _turned_skies(self, company: Company, lights: NDArray, images: Images) -> TurnedSkies:
+        """The skies that are turned about their poles."""
+        found = {}
+        for lamp in sorted(company.turned_skies):
+            texture = company.versions[lamp].light.texture
+            pixels = images.get(texture.file) if texture is not None else None
+            if pixels is not None and lights["one_pole"][lamp]:
+                found[lamp] = np.asarray(self._light_tables(TURNED, pixels)["texels"])
+        return TurnedSkies(company, lights, found)
 
     def _pack(self, snapshot: Snapshot, images: Images) -> tuple[NDArray, NDArray, list[NDArray]]:
         """Tables of materials and textures, and the pixels these point at; those of lights are ready."""

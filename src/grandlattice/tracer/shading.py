@@ -9,12 +9,20 @@ from __future__ import annotations
 import math
 
 from grandlattice.tracer.clear_surfaces import Clear, past_clear
-from grandlattice.tracer.direct_lighting import BLACK, SeenAs, Shaded, gather, glow_weight, limited
+from grandlattice.tracer.direct_lighting import (
+    BLACK,
+    Lit,
+    SeenAs,
+    Shaded,
+    arriving,
+    gather,
+    glow_weight,
+)
 from grandlattice.tracer.first_hit import record_first
 from grandlattice.tracer.kernel_memory import float32s, int32s
 from grandlattice.tracer.lanes import all_lanes, any_of, inner, logarithm, mask_of, where
 from grandlattice.tracer.lens import pixel_width_at
-from grandlattice.tracer.light_passes import credit, credit_lit
+from grandlattice.tracer.light_passes import Arriving, covered, credit, credit_lit, limited, spread
 from grandlattice.tracer.light_sampling import FAR
 from grandlattice.tracer.material_table import (
     Spot,
@@ -144,7 +152,7 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
         rays += record_first(scene, room, lens, options, writing, aside, first, vertex, normal)
     radiance, alpha, throughput = path.radiance, path.alpha, path.throughput
     if any_of(on & seen):
-        alpha = where(on & seen, alpha + path.cover, alpha)
+        alpha = covered(room, options, path, on & seen, path.cover, -1)
         if options.albedo:
             albedo = multiply(throughput, reflectance(surface, tables, cosine))
             for channel in range(3):
@@ -156,14 +164,18 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
         if scene.glows == 1:
             aimed = -dot(direction, vertex.facing)
             seen_light = scale(seen_light, glow_weight(scene, path, on & deep, vertices > 1, vertex, aimed))
-        most = options.clamp * share_of(path, options.halvings)
-        seen_light = limited(seen_light, most, vertices > 1)
-        radiance = add(radiance, shown(path, choose(on, seen_light, BLACK)))
-        if options.share_count > 0:
-            credit(
-                room, options, path, on, seen_light, vertices, _first_matt(room, options, path),
-                through_clear, int32s(scene.glow_groups)[vertex.placement],
-            )  # fmt: skip
+        of_glow = Arriving(
+            seen_light, vertices, _first_matt(room, options, path), through_clear,
+            int32s(scene.glow_groups)[vertex.placement], all_lanes(options.own_row),
+        )  # fmt: skip
+        if options.sum_count > 0:
+            spread(room, options, path, on, of_glow, vertices > 1, -1)
+        else:
+            most = options.clamp * share_of(path, options.halvings)
+            seen_light = limited(seen_light, most, vertices > 1)
+            radiance = add(radiance, shown(path, choose(on, seen_light, BLACK)))
+            if options.share_count > 0:
+                credit(room, options, path, on, arriving(of_glow, value=seen_light))
 
     on = on & (vertices < options.bounces)
     path = changed(path, radiance=radiance, alpha=alpha)
@@ -179,9 +191,8 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
         gathers = on | at_first  # light falls on what is black, too
     if scene.light_count > 0 and any_of(gathers):
         seen_as = SeenAs(throughput, vertices + 1, _first_matt(room, options, path), through_clear)
-        light, total, shot = gather(
-            scene, room, options, gathers, path, shaded, deep, at_first, turn, dimension, seen_as
-        )  # fmt: skip
+        lit_there = Lit(path, shaded, deep, at_first, seen_as)
+        light, total, shot = gather(scene, room, options, gathers, lit_there, turn, dimension)
         rays += shot
         total = where(on, total, path.reach_total)
         path = changed(path, radiance=add(path.radiance, shown(path, light)), reach_total=total)

@@ -51,6 +51,7 @@ SCENE = np.dtype(
         ("materials", "i8"), ("tables", "i8"),
         ("textures", "i8"), ("decode", "i8"),
         ("lights", "i8"), ("light_count", "i8"), ("domes", "i8"),
+        ("row_count", "i8"),  # of the light table: lamps, and the other ways they stand
         ("light_steps", "i8"),  # how many places lights have that move; 0 where none does
         ("solid", "i8"),  # (P,) int32: 1 where glass is solid, −1 with its normals inwards; 0 without any
         ("reached", "i8"),  # (P,) int32, the bits of lights that do not reach everything; 0 without any

@@ -101,7 +101,7 @@ class Flat:
     def render(self, task, progress, stop):
         settings = task.first.settings
         pixels = np.full((settings.size.height, settings.size.width, 4), (0.25, 0.5, 0.75, 1.0), np.float32)
-        return [Rendered(frame, Film({"beauty": pixels}, 1, 0, 0.1)) for frame in task.frames]
+        return [Rendered(number, Film({"beauty": pixels}, 1, 0, 0.1)) for number in task.wanted]
 
     def done(self):
         pass

@@ -1,0 +1,126 @@
+"""Films mixed from light sums: what a trace of many lightings adds up, and how each film comes of it.
+
+A path's results hold, one field of three numbers behind the other, the parts of the beauty that are
+counted once (`light_passes.SharePlan`), the parts of each light sum, the light sums themselves, and alpha in
+every sight but the first.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from grandlattice.tracer.company import Company, shape_of
+from grandlattice.tracer.light_passes import CLOSED, LIGHT_GROUP, LIT, LUX, SharePlan
+
+Sums = Mapping[str, NDArray]
+FAINT = 2.0
+"""Times the mean light of a version in the picture: shadow rays for less are traced in part of the cases."""
+
+
+@dataclass(frozen=True, eq=False)
+class Mixing:
+    """Which fields there are, and the films of a company made from them.
+
+    Attributes
+    ----------
+    pairs : (parts, light sums) int32, the field of a part of a light sum; −1 where there is none.
+    sums_from : the first light sum.
+    thresholds : (rows of the light table,) float32, what a light adds to a pixel from which on its shadow
+        ray is always traced; None where all are.
+    """
+
+    company: Company
+    shares: SharePlan
+    pairs: NDArray[np.int32]
+    sums_from: int
+    thresholds: NDArray[np.float32] | None = None
+
+    @property
+    def planes(self) -> int:
+        """How many pictures of sums there are: of light, and of alpha."""
+        return self.company.sums.count + int(self.company.sights.max())
+
+    @property
+    def options(self) -> dict[str, object]:
+        """Fields of the kernel's options."""
+        sums, company = self.company.sums, self.company
+        versions = np.bincount([version.lamp for version in company.versions], minlength=1)
+        return {
+            "sum_count": sums.count, "first": sums.first, "sums": sums.sums, "bits": sums.bits,
+            "weights": sums.weights, "pairs": self.pairs, "sums_from": self.sums_from,
+            "alphas": self.sums_from + sums.count,
+            "sights": int(company.sights.max()) + 1, "most_versions": int(versions.max()),
+            "own_row": company.lamp_count,
+            "thresholds": 0 if self.thresholds is None else self.thresholds,
+        }  # fmt: skip
+
+    def thresholds_for(self, company: Company, light: NDArray[np.float64]) -> NDArray[np.float32]:
+        """The thresholds of a company whose pilot this is.
+
+        Parameters
+        ----------
+        light : (light sums of the pilot,) mean over the picture.
+        """
+        pilot, sums = self.company, self.company.sums
+        row_of = {shape_of(version.light): k for k, version in enumerate(pilot.versions)}
+        counts = np.bincount([version.lamp for version in company.versions])
+        found = np.zeros(len(company.versions) + 1)
+        for k, version in enumerate(company.versions):
+            if counts[version.lamp] > 1:
+                row = row_of[shape_of(replace(version.light, seen=False, matte=False))]
+                row += row >= pilot.lamp_count
+                found[k + (k >= company.lamp_count)] = FAINT * light[sums.sums[sums.first[row]]]
+        return found.astype(np.float32)
+
+    def beauty(self, film: int, sums: Sums, light: str) -> NDArray[np.float32]:
+        """(H, W, 4) sums of a film's light and alpha.
+
+        Parameters
+        ----------
+        light : which of the light sums, all or those of every other round.
+        """
+        alpha = sums["beauty"][..., 3:]
+        sight = int(self.company.sights[film])
+        if sight:
+            alpha = sums[light][self.company.sums.count + sight - 1][..., :1]
+        return np.concatenate([self.company.sums.mixed(film, sums[light]), alpha], axis=-1)
+
+    def parts(self, film: int, sums: Sums) -> NDArray[np.float32]:
+        """(parts, H, W, 3) sums of the parts of a film's beauty."""
+        if "shares" not in sums:
+            return np.zeros((0, *sums["beauty"].shape[:2], 3), np.float32)
+        shares, table = sums["shares"], self.shares.table
+        made = np.zeros((len(table), *shares.shape[1:]), np.float32)
+        for part, (kind, _) in enumerate(table):
+            if kind in (CLOSED, LIT):
+                made[part] = shares[part]
+                continue
+            for number, weight in self.company.sums.mix[film]:
+                field = int(self.pairs[part, number])
+                if field >= 0:
+                    made[part] += shares[field] * np.array(weight, np.float32)
+            if kind == LUX:
+                made[part] = made[part].sum(axis=-1, keepdims=True)
+        return made
+
+
+def mixing_of(company: Company, shares: SharePlan) -> Mixing:
+    """Lay out the fields for the wanted films of a company."""
+    sums, parts = company.sums, len(shares.table)
+    # The bits of the light passes that each light sum has light of.
+    bits = np.zeros(max(sums.count, 1), np.int32)
+    groups = [*shares.groups[: company.lamp_count], int(np.bitwise_or.reduce(shares.glowing, initial=0))]
+    groups += [*shares.groups[company.lamp_count :]]
+    for row, of_row in enumerate(groups):
+        bits[sums.sums[sums.first[row] : sums.first[row + 1]]] |= of_row
+    pairs = np.full((max(parts, 1), max(sums.count, 1)), -1, np.int32)
+    field = parts
+    for part, (kind, bit) in enumerate(shares.table.tolist()):
+        for number in range(sums.count):
+            if kind not in (CLOSED, LIT) and (kind != LIGHT_GROUP or bits[number] & bit):
+                pairs[part, number], field = field, field + 1
+    return Mixing(company, shares, pairs, field)

@@ -1,0 +1,327 @@
+"""One trace, many lightings: the same light as alone, the same bytes whoever else is rendered, and only what
+changed is traced again."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux
+
+import grandlattice as lattice
+from conftest import PLAN
+from grandlattice.runs import CellSnapshots
+from grandlattice.scene_records import Item, Light, Material, Snapshot, Texture
+from grandlattice.stage import SnapshotDigests
+from grandlattice.tracer import Company, Lighting, Sensor, Tracer, TraceSettings, split
+from shapes import MATT, camera, moved, plane, sphere
+
+VIEW = camera(eye=(0, 1.5, 6))
+SENSOR = Sensor(VIEW, 24, 16)
+TRACER = Tracer(2)
+
+
+def sky_image(sun: bool) -> np.ndarray:
+    """A sky that is brighter on one side, 90×45, and a sun of some texels in it."""
+    v, u = np.meshgrid(np.arange(45) / 45, np.arange(90) / 90, indexing="ij")
+    image = np.stack([0.4 + 0.3 * np.sin(2 * np.pi * u), 0.6 - 0.3 * v, 0.8 - 0.2 * u], -1)
+    if sun:
+        image[14:16, 20:22] += 400.0
+    return image.astype(np.float32)
+
+
+IMAGES = {"soft": sky_image(False), "sunny": sky_image(True)}
+
+
+def turned(degrees: float) -> np.ndarray:
+    matrix, angle = np.eye(4), np.radians(degrees)
+    matrix[[0, 0, 2, 2], [0, 2, 0, 2]] = np.cos(angle), -np.sin(angle), np.sin(angle), np.cos(angle)
+    return matrix
+
+
+def sky(file: str, degrees: float) -> Light:
+    return Light("/Sky", "dome", turned(degrees), (1.0, 1.0, 1.0), texture=Texture(file, wrap_s="repeat"))
+
+
+def rect(x: float, radiance=(12.0, 12.0, 12.0), seen: bool = True) -> Light:
+    down = np.array([[1, 0, 0, 0], [0, 0, -1, 0], [0, 1, 0, 0], [x, 2.5, 0.5, 1.0]])
+    return Light("/Key", "rect", down, radiance, (1.2, 1.2), seen=seen)
+
+
+def even(strength: float) -> Light:
+    return Light("/Fill", "dome", np.eye(4), (strength, strength, strength))
+
+
+def sun(x: float) -> Light:
+    slanted = np.array([[1, 0, 0, 0], [0, 0.6, -0.8, 0], [0, 0.8, 0.6, 0], [0, 0, 0, 1.0]])
+    return Light("/Sun", "distant", slanted @ turned(x), (200.0, 190.0, 170.0), (5.0, 0.0))
+
+
+GROUPS = {
+    "strengths": [(even(a), rect(0, (b, 2 * b, 3.0))) for a, b in ((0.2, 6.0), (0.4, 1.0), (0.1, 12.0))],
+    "on and off": [(even(0.2), rect(0)), (even(0.2),), (rect(0),)],
+    "places": [(even(0.2), rect(x)) for x in (-1.5, 0.0, 1.2)],
+    "directions": [(even(0.2), sun(x)) for x in (0.0, 70.0, 200.0)],
+    "soft sky": [(sky("soft", a), rect(0, (3.0,) * 3)) for a in (0.0, 100.0, 250.5)],
+    "sunny sky": [(sky("sunny", a),) for a in (0.0, 120.0, 245.0)],
+    "images": [(sky("soft", 0.0),), (sky("sunny", 0.0),)],
+}  # fmt: skip
+
+
+def snapshot(**floor: object) -> Snapshot:
+    matt = Material("/Matt", {**MATT, "diffuseColor": (0.6, 0.5, 0.4)})
+    shiny = Material("/Shiny", {"diffuseColor": (0.3, 0.3, 0.4), "roughness": (0.25,)})
+    pane = Material("/Pane", {"diffuseColor": (0.2, 0.5, 0.3), "opacity": (0.3,), "roughness": (0.4,)})
+    items = (
+        Item(plane(8), moved(0, -1, 0), (0,)), Item(sphere(24), np.eye(4), (1,), **floor),
+        Item(plane(1), moved(1.2, 0.4, 2.0, 90.0), (2,)),
+    )  # fmt: skip
+    return Snapshot(items, (matt, shiny, pane), (), VIEW)
+
+
+def films(lightings, wanted=None, passes=("beauty",), clamp=None, **settings):  # type: ignore[no-untyped-def]
+    how = TraceSettings(**{"samples": 8, "bounces": 4, **settings})
+    company = Company([Lighting(lights, clamp) for lights in lightings], wanted)
+    return TRACER.trace_films(company, snapshot(), IMAGES, SENSOR, how, passes)
+
+
+def alone(lights, passes=("beauty",), clamp=None, **settings):  # type: ignore[no-untyped-def]
+    how = TraceSettings(**{"samples": 8, "bounces": 4, "clamp": clamp, **settings})
+    return TRACER.trace(replace(snapshot(), lights=lights), IMAGES, SENSOR, how, passes)
+
+
+@pytest.mark.parametrize("kind", GROUPS)
+@pytest.mark.parametrize("clamp", [None, 3.0])
+def test_light_is_the_same_as_alone(kind: str, clamp: float | None) -> None:
+    """Over many seeds the means agree within three standard errors, in as many pixels as chance allows."""
+    lightings, seeds = GROUPS[kind], range(1, 33)
+    together = np.array([
+        [film.passes["beauty"] for film in films(lightings, clamp=clamp, seed=seed, samples=4)]
+        for seed in seeds
+    ])  # fmt: skip
+    for k, lights in enumerate(lightings):
+        by_itself = np.array([
+            alone(lights, clamp=clamp, seed=seed, samples=4).passes["beauty"] for seed in seeds
+        ])  # fmt: skip
+        a, b = together[:, k].astype(float), by_itself.astype(float)
+        error = np.sqrt((a.var(0, ddof=1) + b.var(0, ddof=1)) / len(seeds)) + 1e-6
+        off = np.abs(a.mean(0) - b.mean(0)) / error
+        # A difference of two means of 32 exceeds three of its errors in 0.4 % of the cases.
+        assert (off[..., :3] > 3.0).mean() < 0.015, (k, off.max())
+        whole = a[..., :3].mean() / b[..., :3].mean()
+        assert whole == pytest.approx(1.0, abs=0.02)
+        np.testing.assert_allclose(a[..., 3].mean(0), b[..., 3].mean(0), atol=1e-6)  # alpha has no noise
+
+
+@pytest.mark.parametrize("kind", GROUPS)
+@pytest.mark.parametrize("clamp", [None, 3.0])
+def test_bytes_do_not_depend_on_which_others_are_made(kind: str, clamp: float | None) -> None:
+    passes = ("beauty", "direct", "light.Key", "illuminance", "depth")
+    for asked in (passes, ("beauty",)):
+        whole = films(GROUPS[kind], passes=asked, clamp=clamp)
+        for k in range(len(whole)):
+            (one,) = films(GROUPS[kind], [k], passes=asked, clamp=clamp)
+            for name in asked:
+                assert np.array_equal(one.passes[name], whole[k].passes[name]), (name, k)
+            assert one.noise == whole[k].noise
+
+
+def test_light_passes_add_up_in_every_film() -> None:
+    passes = ("beauty", "direct", "indirect", "light.Key", "light.Sky", "shadow", "illuminance")
+    made = films(GROUPS["soft sky"], passes=passes, samples=128)
+    for lights, film in zip(GROUPS["soft sky"], made, strict=True):
+        beauty = film.passes["beauty"][..., :3]
+        for parts in (("direct", "indirect"), ("light.Key", "light.Sky")):
+            np.testing.assert_allclose(sum(film.passes[p] for p in parts), beauty, rtol=2e-4, atol=2e-4)
+        own = alone(lights, passes, samples=128)
+        for name in ("shadow", "illuminance", "light.Key"):
+            mean = own.passes[name].mean()
+            assert film.passes[name].mean() == pytest.approx(mean, rel=0.08), name
+
+
+def test_paths_do_not_depend_on_light() -> None:
+    """Everything but light that paths bring home is the same to the last bit, over all their vertices."""
+    data = ("depth", "normal", "position", "albedo", "object-id", "uv", "occlusion")
+    first, *others = (alone(lights, data, samples=16).passes for lights in GROUPS["places"])
+    assert all(np.array_equal(first[name], other[name]) for other in others for name in data)
+    # Light that is not aimed at is found by following alone: where paths went is seen in it.
+    dim = [replace(snapshot(), materials=tuple(
+        replace(m, inputs={**m.inputs, "emissiveColor": (0.5, 0.5, 0.5)}) for m in snapshot().materials
+    ), lights=lights) for lights in (GROUPS["places"][0], GROUPS["directions"][0])]  # fmt: skip
+    glow = [
+        TRACER.trace(s, IMAGES, SENSOR, TraceSettings(samples=8), ("beauty", "light.surfaces")) for s in dim
+    ]
+    assert not np.array_equal(glow[0].passes["beauty"], glow[1].passes["beauty"])
+
+
+def test_shapes_that_hide_are_told_apart_and_traces_have_room_for_eleven() -> None:
+    lightings = [Lighting((even(0.2), rect(x / 4))) for x in range(13)]
+    assert [len(group) for group in split(lightings, range(13), 36)] == [11, 2]
+    assert [len(group) for group in split(lightings, range(13), 4)] == [4, 4, 4, 1]
+    strengths = [Lighting((even(0.2), rect(0, (x, x, x)))) for x in range(1, 30)]
+    assert [len(group) for group in split(strengths, range(29), 36)] == [29]
+
+
+# --- in a plan --------------------------------------------------------------------------------------------
+
+LIT = "".join(line for line in PLAN.splitlines(keepends=True) if "own-trace" not in line).replace(
+    "  camera:\n", "  key:\n    weak:\n    strong: {edits: [{multiply: {on: /World/Lights/Key, intensity: 3}}]}\n  camera:\n"
+).replace("{camera}.", "{camera}-{key}.")  # fmt: skip
+
+
+@pytest.fixture
+def lit(plan_file: Path) -> Path:
+    """Four lightings of two cameras."""
+    plan_file.write_text(LIT)
+    return plan_file
+
+
+def pictures(folder: Path) -> dict[str, bytes]:
+    made = {}
+    for file in sorted(folder.rglob("*.exr")):
+        made[str(file.relative_to(folder))] = lattice_pixels(file)
+    return made
+
+
+def strength_of(stage: Usd.Stage, path: str) -> float:
+    return float(UsdLux.LightAPI(stage.GetPrimAtPath(path)).GetIntensityAttr().Get())
+
+
+def edited(file: Path, change) -> None:  # type: ignore[no-untyped-def]
+    """Save a change of a scene that a plan has opened, as another program does."""
+    layer = Sdf.Layer.OpenAsAnonymous(str(file))
+    change(Usd.Stage.Open(layer))
+    layer.Export(str(file))
+
+
+def lattice_pixels(file: Path) -> bytes:
+    import OpenImageIO as oiio
+
+    return np.asarray(oiio.ImageInput.open(str(file)).read_image(oiio.FLOAT)).tobytes()
+
+
+def test_cells_of_one_view_are_traced_together(lit: Path, glat) -> None:
+    plan = lattice.open_plan(lit)
+    run = plan.run(workers=0)
+    assert run.ok
+    assert (run.tasks.trace_count, run.tasks.most_together, run.finished_frames) == (2, 4, 8)
+    whole = pictures(lit.parent / "out")
+    assert len(whole) == 8
+    assert len(set(whole.values())) == 8
+    # One of them, some of them, a small memory, two workers, axes in another order: the same bytes.
+    for into, options in {
+        "one": {"at": "day/strong/Front"}, "some": {"at": ["night//Side", "day/weak/Side"]},
+        "small": {"films": 1}, "two": {"workers": 2},
+    }.items():  # fmt: skip
+        other = lattice.open_plan(lit).run(**{"workers": 0, **options}, into=lit.parent / into)
+        assert other.ok
+        found = {name.removeprefix("out/"): data for name, data in pictures(lit.parent / into).items()}
+        assert found, into
+        assert all(whole[name] == data for name, data in found.items()), into
+    lit.write_text(LIT + "order: [key, camera, light]\n")
+    assert lattice.open_plan(lit).run(workers=0, into=lit.parent / "order").ok
+    found = {name.removeprefix("out/"): data for name, data in pictures(lit.parent / "order").items()}
+    assert found == whole
+    (lit.parent / "out/day/Front-weak.0001.exr").unlink()
+    again = lattice.open_plan(lit).run(workers=0)
+    assert (again.finished_frames, pictures(lit.parent / "out")) in ((1, whole), (8, whole))
+
+
+def test_what_is_traced_by_itself(lit: Path) -> None:
+    plan = lattice.open_plan(lit)
+    for said in ({"own_trace": True}, {"noise": "1%"}, {"seconds": "1 h"}):
+        assert plan.override(**said).tasks().trace_count == 8, said
+    assert plan.tasks().trace_count == 2
+
+
+def test_equal_cells_are_traced_once_however_they_are_said(lit: Path) -> None:
+    strength = strength_of(Usd.Stage.Open(str(lit.with_name("room.usda"))), "/World/Lights/Key")
+    lit.write_text(LIT.replace("{multiply: {on: /World/Lights/Key, intensity: 3}}", (
+        f"{{set: {{on: /World/Lights/Key, intensity: {strength}}}}}"
+    )))  # fmt: skip
+    tasks = lattice.open_plan(lit).tasks()
+    # Strong is the same as weak now by day, and at night, where the key is twice as strong, it is not.
+    assert [len(task.films) for task in tasks] == [3, 3]
+    assert [len({m.film for m in task.members if "day" in m.cell.address}) for task in tasks] == [1, 1]
+    assert [len(task.members) for task in tasks] == [4, 4]
+
+
+def test_only_what_holds_a_lamp_is_traced_again_when_it_changes(lit: Path) -> None:
+    assert lattice.open_plan(lit).run(workers=0).ok
+    scene, path = lit.with_name("room.usda"), "/World/Lights/Sky"
+    edited(scene, lambda stage: stage.GetPrimAtPath(path).GetAttribute("inputs:intensity").Set(2.0))
+    left = lattice.open_plan(lit).outlook().todo
+    # By night the sky is hidden.
+    assert {m.cell.address for task in left for m in task.members} == {
+        "day/weak/Front", "day/weak/Side", "day/strong/Front", "day/strong/Side",
+    }  # fmt: skip
+    assert lattice.open_plan(lit).run(workers=0).ok
+    edited(scene, lambda stage: UsdGeom.Cube.Define(stage, "/World/Unused").MakeInvisible())
+    edited(scene, lambda stage: stage.GetPrimAtPath(path).SetDocumentation("from the north"))
+    assert not lattice.open_plan(lit).outlook().todo
+
+
+def test_frames_at_which_nothing_moves_are_traced_once(lit: Path) -> None:
+    def still(stage: Usd.Stage) -> None:
+        for prim in stage.Traverse():
+            for attribute in prim.GetAttributes():
+                if attribute.GetNumTimeSamples():
+                    attribute.Clear()
+
+    edited(lit.with_name("room.usda"), still)
+    tasks = lattice.open_plan(lit).override(frames="1-3").tasks()
+    assert (tasks.trace_count, tasks.frame_count) == (2, 24)
+
+
+def test_digests_follow_the_composed_scene(lit: Path) -> None:
+    """Views and lights of many scenes: which changes touch which half."""
+    file = lit.with_name("room.usda")
+    key = "/World/Lights/Key"
+
+    def halves(change=lambda stage: None) -> tuple[bytes, bytes]:  # type: ignore[no-untyped-def]
+        copy = file.with_name("changed.usda")
+        copy.write_bytes(file.read_bytes())
+        edited(copy, change)
+        text = lit.read_text().replace("room.usda", "changed.usda")
+        other = lit.with_name("changed.lattice.yaml")
+        other.write_text(text)
+        plan = lattice.open_plan(other)
+        cell = plan.cells["day/weak/Front"]
+        taken = CellSnapshots(plan.scene, plan.model, plan.folder).take(cell.settings, cell.edits, 1)
+        digests = SnapshotDigests()
+        return digests.view(taken), digests.lights(taken)
+
+    def at(path: str, name: str, value: object):  # type: ignore[no-untyped-def]
+        return lambda stage: stage.GetPrimAtPath(path).GetAttribute(name).Set(value)
+
+    before = halves()
+    light_changes = [
+        at(key, "inputs:intensity", 7.0), at(key, "inputs:color", Gf.Vec3f(1, 0.5, 0.2)),
+        at(key, "inputs:exposure", 1.0), lambda s: s.GetPrimAtPath(key).SetActive(False),
+        lambda s: UsdGeom.Imageable(s.GetPrimAtPath(key)).MakeInvisible(),
+        lambda s: UsdLux.SphereLight.Define(s, "/World/Another"),
+        lambda s: UsdGeom.Xformable(s.GetPrimAtPath(key)).AddTranslateOp(opSuffix="more").Set((1, 0, 0)),
+    ]  # fmt: skip
+    for n, change in enumerate(light_changes):
+        view, lights = halves(change)
+        assert (view == before[0], lights == before[1]) == (True, False), n
+    view_changes = [
+        lambda s: UsdGeom.Imageable(s.GetPrimAtPath("/World/Toys/BallA")).MakeInvisible(),
+        lambda s: UsdGeom.Sphere.Define(s, "/World/Toys/BallC"),
+        at("/World/Toys/BallA", "doubleSided", True),
+        at("/World/Looks/Red/Surface", "inputs:roughness", 0.9),
+    ]
+    for n, change in enumerate(view_changes):
+        view, lights = halves(change)
+        assert (view == before[0], lights == before[1]) == (False, True), n
+    nothing = [
+        lambda s: UsdGeom.Cube.Define(s, "/World/Hidden").MakeInvisible(),
+        lambda s: s.GetPrimAtPath(key).SetMetadata("comment", "bright"),
+        lambda s: s.GetPrimAtPath(key).SetDocumentation("bright"),
+        lambda s: UsdGeom.Camera.Define(s, "/World/Spare"),
+        lambda s: at(key, "inputs:intensity", strength_of(s, key))(s),
+    ]
+    for n, change in enumerate(nothing):
+        assert halves(change) == before, n
