@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -19,9 +20,10 @@ OTHER = Path(__file__).parent / "other_backend"
 @pytest.fixture(scope="module")
 def glat_with_others(tmp_path_factory: pytest.TempPathFactory):
     """The command, where the other package is installed."""
-    folder = tmp_path_factory.mktemp("installed")
+    folder, source = tmp_path_factory.mktemp("installed"), tmp_path_factory.mktemp("source") / "other"
+    shutil.copytree(OTHER, source, ignore=shutil.ignore_patterns("build", "*.egg-info"))  # pip builds there
     subprocess.run(
-        [sys.executable, "-m", "pip", "install", "-q", "--no-deps", "--target", folder, OTHER],
+        [sys.executable, "-m", "pip", "install", "-q", "--no-deps", "--target", folder, source],
         check=True, capture_output=True,
     )  # fmt: skip
 
