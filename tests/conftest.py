@@ -31,8 +31,7 @@ def scene(tmp_path: Path) -> Path:
 PLAN = """\
 lattice: 1
 scene: room.usda
-select:
-  toys: //Toys
+select: {toys: //Toys}
 defaults:
   size: 48x32
   samples: 4

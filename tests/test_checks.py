@@ -30,7 +30,7 @@ def has(said: list[str], gravity: str, words: str) -> bool:
 
 
 def test_a_scene_without_flaws_has_no_findings(plan_file: Path) -> None:
-    plan = PLAN.replace("select:\n  toys: //Toys\n", "").replace("samples: 4", "samples: 4\n  frames: scene")
+    plan = PLAN.replace("select: {toys: //Toys}\n", "").replace("samples: 4", "samples: 4\n  frames: scene")
     assert findings(plan_file, plan=plan) == []
 
 

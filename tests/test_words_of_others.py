@@ -75,7 +75,7 @@ def ring_of(what: str) -> str:
     if what == "qualities":
         return PLAN.replace("samples: 4", "quality: a") + "qualities:\n  a: {quality: b}\n  b: {quality: a}\n"
     named = "  toys: others\n  others: [//Toys, toys]"
-    return PLAN.replace("  toys: //Toys", named).replace("/World/Lights/Sky", "toys")
+    return PLAN.replace("select: {toys: //Toys}", "select:\n" + named).replace("/World/Lights/Sky", "toys")
 
 
 @pytest.mark.parametrize(
@@ -278,7 +278,7 @@ def test_a_camera_that_is_not_there_is_said_with_the_line_that_names_it(plan_fil
     plan_file.write_text(PLAN.replace("  samples: 4", "  samples: 4\n  camera: /World/Cameras/Frnt").replace(
         "  camera:\n    each: cameras\n", "").replace("{camera}.", ""))  # fmt: skip
     code, said = glat(plan_file.parent, "check")
-    assert (code, "Did you mean /World/Cameras/Front" in said, "room.lattice.yaml:8" in said) == (
+    assert (code, "Did you mean /World/Cameras/Front" in said, "room.lattice.yaml:7" in said) == (
         1,
         True,
         True,
