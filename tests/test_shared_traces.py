@@ -67,6 +67,7 @@ GROUPS = {
     "soft sky": [(sky("soft", a), rect(0, (3.0,) * 3)) for a in (0.0, 100.0, 250.5)],
     "sunny sky": [(sky("sunny", a),) for a in (0.0, 120.0, 245.0)],
     "images": [(sky("soft", 0.0),), (sky("sunny", 0.0),)],
+    "sights": [(sky("soft", 0.0),), (sky("soft", 90.0), rect(0)), (sky("soft", 200.0), rect(1.2))],
 }  # fmt: skip
 
 
@@ -76,9 +77,10 @@ def snapshot(**floor: object) -> Snapshot:
     pane = Material("/Pane", {"diffuseColor": (0.2, 0.5, 0.3), "opacity": (0.3,), "roughness": (0.4,)})
     items = (
         Item(plane(8), moved(0, -1, 0), (0,)), Item(sphere(24), np.eye(4), (1,), **floor),
-        Item(plane(1), moved(1.2, 0.4, 2.0, 90.0), (2,)),
+        Item(plane(1), moved(1.2, 0.4, 2.0, 90.0), (2,)), Item(sphere(24), moved(-2.2, 0.0, 0.5), (3,)),
     )  # fmt: skip
-    return Snapshot(items, (matt, shiny, pane), (), VIEW)
+    mirror = Material("/Mirror", {"metallic": (1.0,), "roughness": (0.0,), "diffuseColor": (0.9, 0.9, 0.9)})
+    return Snapshot(items, (matt, shiny, pane, mirror), (), VIEW)
 
 
 def films(lightings, wanted=None, passes=("beauty",), clamp=None, **settings):  # type: ignore[no-untyped-def]

@@ -173,8 +173,10 @@ class Fingerprints:
         told = {k: v for k, v in self._traced(settings).items() if k not in _COMPOSED}
         if told["own"]:
             told["select"] = self._model.select
-        # Where light passes are asked for, light is added up in another way.
+        # Where light passes are asked for, light is added up in another way, and for illuminance all shadow
+        # rays from the first vertices are traced.
         told["parts"] = any(is_light_pass(name) for name in settings.passes)
+        told["lux"] = "illuminance" in settings.passes
         return _digest({**told, "version": TRACE_VERSION, "limited": settings.clamp is not None})
 
     def _traced(self, settings: CellSettings) -> dict[str, object]:

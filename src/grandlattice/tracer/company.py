@@ -146,7 +146,13 @@ class Company:
 
     @cached_property
     def turned_skies(self) -> frozenset[int]:
-        """Lamps that are one sky with an image, turned in several ways."""
+        """Lamps that are one sky with an image, turned in several ways, and are sampled as one.
+
+        What a limit of light takes away depends on how often a direction is drawn: with one each way is
+        sampled as it is alone.
+        """
+        if self._clamps:
+            return frozenset()
         found: dict[int, set[tuple[object, ...]]] = {}
         for version in self.versions:
             found.setdefault(version.lamp, set()).add(_unturned(version.light))

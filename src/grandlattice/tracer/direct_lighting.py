@@ -366,7 +366,7 @@ def _spread_met_sky(scene, room, options, active, path, later, distance, lamp, s
     if quick:
         weight = matt * path.followed / max(path.followed + seen.density * often, 1e-30)
         carried = scale(path.throughput, weight)
-        looks = SkyLook(seen, path.direction, carried)
+        looks = SkyLook(seen, path.direction, carried, sights)
         add_sky(room, options, _number_of_sky(scene, lamp), active, path, looks, later)
     if quick and any_of(head.sun_count == 0):
         return
@@ -384,7 +384,7 @@ def _spread_met_sky(scene, room, options, active, path, later, distance, lamp, s
             weight = matt * path.followed / max(path.followed + density * often, 1e-30)
             share = Arriving(
                 scale(multiply(path.throughput, radiance), weight), scattered, first_matt, through,
-                all_lanes(0) + light.groups, all_lanes(0) + row,
+                all_lanes(0) + light.groups, all_lanes(0) + row, 0.0 * weight + 1.0,
             )  # fmt: skip
             spread(room, options, path, here, share, later, sights)
 
@@ -428,6 +428,7 @@ def _light_of_one(scene, seen, path, later, met, number, first_matt):
     return Arriving(
         scale(multiply(path.throughput, met.radiance), weight), path.state & VERTICES,
         first_matt, (path.state & THROUGH) != 0, all_lanes(0) + lamp.groups, all_lanes(0) + number,
+        0.0 * weight + 1.0,
     )  # fmt: skip
 
 
@@ -441,7 +442,8 @@ def light_behind(scene, room, options, active, path, part):
             placed = light_at(scene.lights, _rows_at(scene, all_lanes(0) + i, path.time))
             seen = background(placed, scene.domes, active, path.direction)
             seen = scale(multiply(path.throughput, seen), part)
-            share = Arriving(seen, all_lanes(0), part, through, all_lanes(0) + lamp.groups, all_lanes(0) + i)
+            groups, row = all_lanes(0) + lamp.groups, all_lanes(0) + i
+            share = Arriving(seen, all_lanes(0), part, through, groups, row, 0.0 * path.time + 1.0)
             if options.sum_count > 0:
                 spread(room, options, path, active, share, mask_of(0), -1)
             else:
@@ -572,13 +574,11 @@ def _arriving_from(scene, room, options, active, lit, drawn, aim):
     followed = where(aim.followed == 1, followed, 0.0)
     weight = 1.0 / max(aim.density * often + followed, 1e-30)
     light = multiply(seen_as.throughput, scale(multiply(value, aim.radiance), weight))
-    if many:
-        light = scale(light, whole)
     matt_now = 0.0 * often
     if parts:
         matt_now = luminance(matt) * aim.diffuse / max(luminance(value), 1e-30)
         matt_now = where(later, seen_as.matt, min(matt_now, 1.0))
-    arrives = Arriving(light, seen_as.scattered, matt_now, seen_as.through, aim.groups, lights)
+    arrives = Arriving(light, seen_as.scattered, matt_now, seen_as.through, aim.groups, lights, whole)
     if parts:
         if many:
             spread_shadow(room, options, path, active & ~later, arrives, share)
@@ -680,7 +680,7 @@ def _aim_at_rest_of_sky(scene, room, options, active, lit, drawn, lamp):
     if _is_quick(options, head):
         light = multiply(carried, share)
         here = active & (largest(share) > 0.0)
-        looks = SkyLook(seen, direction, light)
+        looks = SkyLook(seen, direction, light, -1)
         add_sky(room, options, _number_of_sky(scene, lamp), here, path, looks, lit.later)
         return count_of(active)
     falls = max(cosine, 0.0) / max(density * drawn.often, 1e-30)
@@ -694,7 +694,7 @@ def _aim_at_rest_of_sky(scene, room, options, active, lit, drawn, lamp):
             radiance = choose(of_sun, BLACK, radiance)
             arrives = Arriving(
                 multiply(carried, radiance), lit.seen_as.scattered, matt_now, lit.seen_as.through,
-                aim.groups, all_lanes(0) + row,
+                aim.groups, all_lanes(0) + row, 0.0 * falls + 1.0,
             )  # fmt: skip
             _spread_sky(room, options, active, at_first, lit, arrives, (radiance, falls, share))
     return count_of(active)

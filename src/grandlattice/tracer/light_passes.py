@@ -163,6 +163,7 @@ class Arriving(NamedTuple):
     through: Any  # whether the camera saw it through something clear
     groups: Any  # bits of where it came from
     row: Any  # of the light table
+    times: Any  # what it is multiplied by after it is limited: it may stand for light that was not traced
 
 
 @inner
@@ -293,6 +294,7 @@ def spread(room, options, path, active, light, later, sights):
             value, most = _weighted(options, entry, light.value), float32s(options.weights)[4 * entry + 3]
             if most < 1e38:
                 value = limited(value, most * share_of(path, options.halvings), later)
+            value = scale(value, light.times)
             in_sight = here & ((path.state & bit) == 0)
             for channel in range(3):
                 _add_to(room, options.sums_from + number, channel, path, in_sight, value[channel])
@@ -349,6 +351,7 @@ def spread_shadow(room, options, path, active, light, share):
         left = left & ~here
         for entry in range(first, last):
             number, value = int32s(options.sums)[entry], _weighted(options, entry, light.value)
+            value = scale(value, light.times)
             for k in range(options.share_count):
                 what, field = wanted[2 * k], pairs[k * options.sum_count + number]
                 if ((what == AIMED) | (what == BLOCKED)) and field >= 0:

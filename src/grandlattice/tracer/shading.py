@@ -166,7 +166,7 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
             seen_light = scale(seen_light, glow_weight(scene, path, on & deep, vertices > 1, vertex, aimed))
         of_glow = Arriving(
             seen_light, vertices, _first_matt(room, options, path), through_clear,
-            int32s(scene.glow_groups)[vertex.placement], all_lanes(options.own_row),
+            int32s(scene.glow_groups)[vertex.placement], all_lanes(options.own_row), 0.0 * path.time + 1.0,
         )  # fmt: skip
         if options.sum_count > 0:
             spread(room, options, path, on, of_glow, vertices > 1, -1)

@@ -127,6 +127,7 @@ class SkyLook(NamedTuple):
     seen: Any  # `light_sampling.SkySeen`: where they lie in the sky as it is turned first
     direction: Any
     light: Any  # what radiance is multiplied by on its way to the camera, a triple
+    sights: Any  # bits of the sights that are meant, as in a path's state; one number
 
 
 @inner
@@ -180,7 +181,9 @@ def add_sky(room, options, number, active, path, looks, later):
             k = where(k >= sky.width, k - sky.width, k) * 3
             in_sun = x * load(float32s(sky.axes), j) + y * load(float32s(sky.axes), j + sky.count)
             in_sun = in_sun + z * load(float32s(sky.axes), j + 2 * sky.count)
-            shows = (in_sun <= load(float32s(sky.cosines), j)) & ((load(int32s(sky.bits), j) & state) == 0)
+            sight = load(int32s(sky.bits), j)
+            shows = in_sun <= load(float32s(sky.cosines), j)
+            shows = shows & ((sight & state) == 0) & ((sight & looks.sights) != 0)
             weights = float32s(sky.weights)
             reads = _read(sky, 0, k, upper, lower, f, b) * (load(weights, j) * red)
             greens = _read(sky, 1, k, upper, lower, f, b) * (load(weights, j + sky.count) * green)
