@@ -276,10 +276,10 @@ def light_met(scene, room, options, active, path, later, distance):
     through them.  What the camera sees, itself or in a mirror, ends at the first: what it hides is
     marked as `HIDDEN`, and adds no more.
     """
-    seen = active & ((path.state & VERTICES) == 0)
-    looks = seen | (active & ((path.state & MIRRORED) != 0))
     if options.sum_count > 0:
         return _met_by_many(scene, room, options, active, path, later, distance)
+    seen = active & ((path.state & VERTICES) == 0)
+    looks = seen | (active & ((path.state & MIRRORED) != 0))
     hidden, held_out = mask_of(0), mask_of(0)
     if any_of(looks):
         hidden, nearest, held_out = nearest_light(scene, options, looks, _ray_of(path, distance), 0)
@@ -312,9 +312,9 @@ def _met_by_many(scene, room, options, active, path, later, distance):
     """`light_met` where lightings are traced together: what hides is another thing in each sight."""
     seen = active & ((path.state & VERTICES) == 0)
     looks = seen | (active & ((path.state & MIRRORED) != 0))
-    follows, every = active & ~looks, -1
+    follows = active & ~looks
     if any_of(follows):
-        _spread_met(scene, room, options, follows, seen, path, later, distance, every)
+        _spread_met(scene, room, options, follows, seen, path, later, distance, -1)
     state, alpha, cover = path.state, path.alpha, path.cover
     if any_of(looks):
         for sight in range(options.sights):
@@ -509,20 +509,23 @@ def _aim(scene, room, options, active, lit, drawn):
 
 
 @inner
-def _scattered_from(scene, lit, aim):
-    """What surfaces scatter of light from a direction: all of it, what is diffuse, the density of following
-    it, and the cosine at the surface; whether the light comes from above."""
-    shaded = lit.shaded
-    wi = to_local(aim.direction, shaded.s, shaded.t, shaded.normal)
-    up = (wi[2] > 0.0) & (dot(aim.direction, shaded.vertex.facing) > 0.0)
+def _local_direction(shaded, direction):
+    """A direction in the frame of vertices, and whether it lies above their surfaces."""
+    wi = to_local(direction, shaded.s, shaded.t, shaded.normal)
+    return wi, (wi[2] > 0.0) & (dot(direction, shaded.vertex.facing) > 0.0)
+
+
+@inner
+def _scattered_from(scene, shaded, aim, wi):
+    """The BSDF × cosine for light from a direction, its diffuse part, and the pdf of following it."""
     value, matt, followed = scatter(shaded.surface, shaded.lobes, scene.tables, shaded.wo, wi)
     value = add(scale(subtract(value, matt), aim.specular), scale(matt, aim.diffuse))
-    return value, matt, where(aim.followed == 1, followed, 0.0), wi[2], up
+    return value, matt, where(aim.followed == 1, followed, 0.0)
 
 
 @inner
 def _matt_share(lit, aim, value, matt):
-    """What of the first scattering is diffuse, 0..1."""
+    """Diffuse fraction of the first bounce, 0..1."""
     now = luminance(matt) * aim.diffuse / max(luminance(value), 1e-30)
     return where(lit.later, lit.seen_as.matt, min(now, 1.0))
 
@@ -532,25 +535,23 @@ def _arriving_from(scene, room, options, active, lit, drawn, aim):
     """`_aim` in directions that are known."""
     path, shaded, later, seen_as = lit.path, lit.shaded, lit.later, lit.seen_as
     vertex, lights, often = shaded.vertex, drawn.lights, drawn.often
-    wi = to_local(aim.direction, shaded.s, shaded.t, shaded.normal)
-    up = (wi[2] > 0.0) & (dot(aim.direction, vertex.facing) > 0.0)
+    wi, up = _local_direction(shaded, aim.direction)
     active = active & up & (aim.density > 0.0) & (largest(aim.radiance) > 0.0)
     gathered = scale(vertex.point, 0.0)
     if not any_of(active):
         return gathered, 0
-    value, matt, followed = scatter(shaded.surface, shaded.lobes, scene.tables, shaded.wo, wi)
-    value = add(scale(subtract(value, matt), aim.specular), scale(matt, aim.diffuse))
+    value, matt, followed = _scattered_from(scene, shaded, aim, wi)
     at_first = lit.at_first & active
     if options.illuminance:
         active = active & ((largest(value) > 0.0) | at_first)
     else:
         active = active & (largest(value) > 0.0)
     many, parts, whole = options.sum_count > 0, options.share_count > 0, 0.0 * often + 1.0
+    weight = 1.0 / max(aim.density * often + followed, 1e-30)
+    light = multiply(seen_as.throughput, scale(multiply(value, aim.radiance), weight))
     if many and options.thresholds != 0:
         # Faint light is looked at in part of the cases, and counts for as much more.
-        met = where(aim.followed == 1, followed, 0.0)
-        weight = 1.0 / max(aim.density * often + met, 1e-30)
-        faint = largest(multiply(seen_as.throughput, scale(multiply(value, aim.radiance), weight)))
+        faint = largest(light)
         threshold = float32s(options.thresholds)[lights]
         chance = where(threshold > 0.0, min(faint / max(threshold, 1e-30), 1.0), 1.0)
         chance = where(at_first & (options.illuminance != 0), 1.0, chance)
@@ -571,13 +572,9 @@ def _arriving_from(scene, room, options, active, lit, drawn, aim):
         else:
             lux = luminance(multiply(aim.radiance, share)) * max(wi[2], 0.0) / max(aim.density * often, 1e-30)
             credit_lux(room, options, path, at_first, lux)
-    followed = where(aim.followed == 1, followed, 0.0)
-    weight = 1.0 / max(aim.density * often + followed, 1e-30)
-    light = multiply(seen_as.throughput, scale(multiply(value, aim.radiance), weight))
     matt_now = 0.0 * often
     if parts:
-        matt_now = luminance(matt) * aim.diffuse / max(luminance(value), 1e-30)
-        matt_now = where(later, seen_as.matt, min(matt_now, 1.0))
+        matt_now = _matt_share(lit, aim, value, matt)
     arrives = Arriving(light, seen_as.scattered, matt_now, seen_as.through, aim.groups, lights, whole)
     if parts:
         if many:
@@ -666,7 +663,8 @@ def _aim_at_rest_of_sky(scene, room, options, active, lit, drawn, lamp):
     direction, density = draw_rest_of_sky(head, scene.domes, active, drawn.u, drawn.v)
     seen = sky_seen(head, scene.domes, active, direction)
     aim = _sky_aim(head, direction, density)
-    value, matt, followed, cosine, up = _scattered_from(scene, lit, aim)
+    wi, up = _local_direction(lit.shaded, direction)
+    value, matt, followed = _scattered_from(scene, lit.shaded, aim, wi)
     active = active & up & (density > 0.0)
     at_first = lit.at_first & active & (options.illuminance != 0)
     active = active & ((largest(value) > 0.0) | at_first)
@@ -683,7 +681,7 @@ def _aim_at_rest_of_sky(scene, room, options, active, lit, drawn, lamp):
         looks = SkyLook(seen, direction, light, -1)
         add_sky(room, options, _number_of_sky(scene, lamp), here, path, looks, lit.later)
         return count_of(active)
-    falls = max(cosine, 0.0) / max(density * drawn.often, 1e-30)
+    falls = max(wi[2], 0.0) / max(density * drawn.often, 1e-30)
     matt_now = _matt_share(lit, aim, value, matt)
     first = number_in(head.others, 0)
     for k in range(number_in(head.versions, 0)):
@@ -702,8 +700,10 @@ def _aim_at_rest_of_sky(scene, room, options, active, lit, drawn, lamp):
 
 @inner
 def _spread_sky(room, options, active, at_first, lit, arrives, seen):
-    """Add light of a sky, unshadowed, to the films it is in: `seen` is its radiance, what of it falls on the
-    surface, and the share that gets there."""
+    """Add unshadowed light of a sky to the films it is in.
+
+    `seen` is the sky's radiance, the factor from radiance to illuminance, and the transmittance.
+    """
     path, (radiance, falls, share) = lit.path, seen
     if options.illuminance:
         lux = multiply(_LUMA, scale(multiply(radiance, share), falls))

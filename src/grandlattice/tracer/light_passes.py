@@ -159,7 +159,7 @@ class Arriving(NamedTuple):
 
     value: Any
     scattered: Any  # how often, on its way to the camera
-    matt: Any  # what of its first scattering was diffuse, 0..1
+    matt: Any  # diffuse fraction of the first bounce, 0..1
     through: Any  # whether the camera saw it through something clear
     groups: Any  # bits of where it came from
     row: Any  # of the light table
