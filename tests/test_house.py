@@ -109,8 +109,7 @@ def test_every_name_in_a_stub_can_be_loaded() -> None:
         assert len(dir(package)) == len(set(dir(package)))
 
 
-KERNELS = {"batches", "clear_surfaces", "direct_lighting", "embree", "first_hit", "integrator", "light_passes",
-           "mipmaps", "shading"}  # fmt: skip
+KERNELS = {"batches", "clear_surfaces", "embree", "first_hit", "integrator", "mipmaps", "shading"}
 
 
 def test_functions_take_eight_parameters_at_most() -> None:

@@ -47,7 +47,7 @@ from grandlattice.tracer.lanes import (
     to_ints,
     where,
 )
-from grandlattice.tracer.light_table import tables_of
+from grandlattice.tracer.light_images import tables_of
 from grandlattice.tracer.path_state import BATCH
 from grandlattice.tracer.triangles import Triangles
 from shapes import MATT, camera, dome, geometry, moved, plane, sphere

@@ -66,11 +66,13 @@ from .store import (
     FolderStore as FolderStore,
     Store as Store,
 )
+from .task_listing import (
+    list_tasks as list_tasks,
+)
 from .tasks import (
     Ingredients as Ingredients,
     Task as Task,
     TaskList as TaskList,
-    list_tasks as list_tasks,
 )
 from .versions import (
     Versions as Versions,

@@ -26,7 +26,7 @@ from grandlattice.runs.cell_snapshots import CellSnapshots
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.temporary_files import unfinished_file
 from grandlattice.runs.work_order import Rendered, Taken, Told, WorkOrder
-from grandlattice.scene_records import Material, Snapshot
+from grandlattice.scene_records import Light, Material, Snapshot
 from grandlattice.stage import Scene, read_asset
 from grandlattice.tracer import (
     Company,
@@ -69,7 +69,7 @@ class EmbeddedRenderer:
         self._tracer = Tracer(order.threads)
         self._store = order.store
         self._notes: tuple[str, ...] = ()
-        self._lit: tuple[object, list[_Lit]] = ((), [])  # the films of the last company
+        self._lit: tuple[str, tuple[_Lit, ...]] = ("", ())  # the films of the last company
         self._measured: dict[object, tuple[tuple[float, float], ...]] = {}
         self._images: dict[str, tuple[float, NDArray | None]] = {}
         self._readers = ThreadPoolExecutor(max(order.threads, 2))
@@ -86,12 +86,13 @@ class EmbeddedRenderer:
     def render(
         self, task: Task, progress: Told | None = None, stop: StopSignal | None = None
     ) -> Iterator[Rendered]:
-        lit = self._lit_for(task)
-        lightings = [each.lighting for each in lit]
-        self._notes = tuple(dict.fromkeys(note for number in task.wanted for note in lit[number].notes))
+        several = self._lit_for(task) if len(task.films) > 1 else ()
         cell, frame = task.films[task.wanted[0]]
         settings = cell.settings
         snapshot = self.snapshot(cell, frame, later="motion" in task.passes)
+        lit = several or (self._lit_by(snapshot.lights, snapshot, settings),)
+        lightings = [each.lighting for each in lit]
+        self._notes = tuple(dict.fromkeys(note for number in task.wanted for note in lit[number].notes))
         own = self.own(cell, snapshot, task.passes)
         how = replace(_how(settings, snapshot), seconds=None if self._order.further else settings.seconds)
         images = self._images_of(snapshot, lightings, cell)
@@ -111,19 +112,21 @@ class EmbeddedRenderer:
     def done(self) -> None:
         pass  # nothing is left of a trace but its film
 
-    def _lit_for(self, task: Task) -> list[_Lit]:
+    def _lit_for(self, task: Task) -> tuple[_Lit, ...]:
         """How each film of a task's company is lit; kept for the next task of the same."""
-        company = tuple((shot.cell.index, shot.frame) for shot in task.films)
-        if len(company) == 1 or self._lit[0] != company:
-            self._lit = company, [self._light(*shot, alone=len(company) == 1) for shot in task.films]
+        if self._lit[0] != task.company:
+            self._lit = task.company, tuple(self._light(*shot) for shot in task.films)
         return self._lit[1]
 
-    def _light(self, cell: Cell, frame: int, *, alone: bool) -> _Lit:
+    def _light(self, cell: Cell, frame: int) -> _Lit:
         snapshot = self.snapshot(cell, frame)
+        # By path: it does not matter in which cell of a company a light comes first.
+        lights = tuple(sorted(snapshot.lights, key=lambda light: light.path))
+        return self._lit_by(lights, snapshot, cell.settings)
+
+    def _lit_by(self, lights: tuple[Light, ...], snapshot: Snapshot, settings: CellSettings) -> _Lit:
         notes = tuple(f"{prim}: {what}" for prim, what, _ in self._stage.notes)
-        # In a company by path: it does not matter in which cell a light comes first.
-        lights = snapshot.lights if alone else sorted(snapshot.lights, key=lambda light: light.path)
-        return _Lit(Lighting(tuple(lights), cell.settings.clamp_nits(snapshot.camera.stops)), notes)
+        return _Lit(Lighting(lights, settings.clamp_nits(snapshot.camera.stops)), notes)
 
     # --- frames that a time limit ended ----------------------------------------------------------
 

@@ -44,10 +44,12 @@ class Lighting:
 
 @dataclass(frozen=True)
 class Version:
-    """One way a lamp stands: row in the light table, the lamp it belongs to, and the light itself.
+    """One way a lamp stands.
 
     Attributes
     ----------
+    lamp : the number of the lamp it belongs to.
+    light : how it stands, with the greatest radiance of all lightings in each channel.
     power : sum of its radiance over the channels, on average over all lightings.
     """
 
@@ -138,11 +140,6 @@ class Company:
     def is_one(self) -> bool:
         """Whether there is nothing to share: one lighting."""
         return len(self.lightings) == 1
-
-    @property
-    def lights(self) -> tuple[Light, ...]:
-        """The first version of each lamp."""
-        return tuple(version.light for version in self.versions[: self.lamp_count])
 
     @cached_property
     def turned_skies(self) -> frozenset[int]:
@@ -257,8 +254,7 @@ def _packed(
     company: Company, entries: Sequence[Sequence[_Entry]],
     mix: Sequence[Sequence[tuple[int, tuple[float, float, float]]]], count: int,
 ) -> LightSums:  # fmt: skip
-    lamps, hidden = company.lamp_count, len(HIDDEN_BITS)
-    assert hidden >= int(company.sights.max(initial=0)) + 1
+    lamps = company.lamp_count
     entries = [*entries[:lamps], entries[-1], *entries[lamps:-1]]  # as the rows of the light table
     flat = [entry for row in entries for entry in row]
     return LightSums(

@@ -6,13 +6,14 @@ lit here.
 
 from __future__ import annotations
 
-from grandlattice.tracer.direct_lighting import MOST_PASSES_THROUGH, Ray, nearest_light
 from grandlattice.tracer.embree import CAMERA, OTHER, blocked, closest_hits
 from grandlattice.tracer.kernel_memory import float32s, int32s
 from grandlattice.tracer.lanes import all_lanes, any_of, count_of, inner, to_floats, where
 from grandlattice.tracer.lens import pixel_width_at, shoot
+from grandlattice.tracer.light_arrival import MOST_PASSES_THROUGH
 from grandlattice.tracer.light_passes import CLOSED
 from grandlattice.tracer.light_sampling import FAR
+from grandlattice.tracer.lights_met import Ray, nearest_light
 from grandlattice.tracer.material_table import see_through, sharp_at, surface_at
 from grandlattice.tracer.path_state import (
     CAPACITY,

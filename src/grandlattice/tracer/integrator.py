@@ -16,14 +16,16 @@ from __future__ import annotations
 import numpy as np
 
 from grandlattice.tracer.batches import FILM, develop, line_up
-from grandlattice.tracer.direct_lighting import MOST_PASSES_THROUGH, catch, light_behind, light_met
+from grandlattice.tracer.direct_lighting import catch
 from grandlattice.tracer.embree import CAMERA, OTHER, closest_hits
 from grandlattice.tracer.first_hit import centre_of
 from grandlattice.tracer.kernel_memory import float32s, int32s, load, record
 from grandlattice.tracer.lanes import LANES, all_lanes, any_of, count_of, inner, lane_numbers, where
 from grandlattice.tracer.lens import LENS, shoot
+from grandlattice.tracer.light_arrival import MOST_PASSES_THROUGH
 from grandlattice.tracer.light_passes import covered
 from grandlattice.tracer.light_sampling import FAR
+from grandlattice.tracer.lights_met import light_behind, light_met
 from grandlattice.tracer.path_state import (
     COLUMN,
     LINE,

@@ -37,7 +37,7 @@ from grandlattice.tracer.light_passes import CLOSED, LUX, OwnPass, SharePlan
 from grandlattice.tracer.motion import motion
 from grandlattice.tracer.path_state import BATCH, branches_of, room_for
 from grandlattice.tracer.scattering import albedo_tables
-from grandlattice.tracer.scene_arrays import Images, SceneBuilder
+from grandlattice.tracer.scene_arrays import Images, SceneBuilder, TraceScene
 
 _SMALL_BATCH = 512  # paths at a time where each has many sums, so that they fit a processor's cache
 _HALVINGS = 1  # how often paths part in two where they are scattered first
@@ -173,8 +173,18 @@ class Tracer:
         Returns
         -------
         A film for each wanted lighting, with all passes.  Seconds and rays are divided equally among them.
+
+        Raises
+        ------
+        TracerError
+            As `trace` does.
+        ValueError
+            For several lightings of what must be traced one by one.
         """
         own, control = own or {}, control or TraceControl()
+        catches = any(item.catches for item in snapshot.items)
+        if not company.is_one and (settings.noise or settings.seconds or catches):
+            raise ValueError("lightings are traced together without noise, seconds and what catches shadow")
         snapshot = replace(snapshot, lights=tuple(version.light for version in company.versions))
         unknown = [name for name in passes if not is_pass(name) and name not in own]
         if unknown:
@@ -188,8 +198,11 @@ class Tracer:
             radius = 0.1 * _diagonal(bounds)
         shares = SharePlan(passes, snapshot.lights, snapshot.glowing, own, radius)
         many = None if company.is_one else company
-        scene = self._builder.build(snapshot, images, shares.groups, shares.glowing, many)
         mixing = None if many is None else mixing_of(many, shares)
+        if mixing is not None and company.varies:
+            thresholds = self._thresholds(company, snapshot, images, sensor, settings)
+            mixing = replace(mixing, thresholds=thresholds)
+        scene = self._builder.build(snapshot, images, shares.groups, shares.glowing, many)
         window, usual = sensor.window, 0.0
         if settings.noise is None:
             window = whole_packets(window, sensor.width, sensor.height)
@@ -205,24 +218,11 @@ class Tracer:
         words = 0 if scene.skies is None or len(shares.table) else scene.skies.words
         for name in ("sky", "sky_half") if words else ():
             film[name] = np.zeros((bottom - top, right - left, words), np.float32)
-        if any(item.catches for item in snapshot.items):
+        if catches:
             film["caught"] = np.zeros((bottom - top, right - left, 3), np.float32)
-        halvings = _HALVINGS if settings.bounces > 1 else 0
-        how = {
-            "seed": settings.seed & 0xFFFFFFFF,
-            "bounces": max(settings.bounces, 0),
-            "show_background": settings.show_background,
-            "sky": company.skies,
-            "clamp": _clamp_of(company),
-            "halvings": halvings,
-            "branches": branches_of(halvings, scene.scene.record["clear"] != 0),
-        }
+        how = _how(company, settings, scene)
         if settings.noise is not None:
             usual = self._usual_light(scene, lens, Pinned(OPTIONS, **how), sensor)
-        if mixing is not None and company.varies:
-            thresholds = self._thresholds(company, snapshot, images, sensor, Pinned(OPTIONS, **how))
-            mixing = replace(mixing, thresholds=thresholds)
-            scene = self._builder.build(snapshot, images, shares.groups, shares.glowing, many)
         rounds = Rounds(
             film, settings.samples, settings.noise, usual, settings.seconds, control.begun, started
         )
@@ -310,7 +310,9 @@ class Tracer:
             means.append(float(sums["beauty"][0, :, :3].mean(dtype=np.float64)))
         return float(np.median([np.mean(means[k::_MEANS]) for k in range(min(_MEANS, len(means)))]))
 
-    def _thresholds(self, company, snapshot, images, sensor: Sensor, how):  # type: ignore[no-untyped-def]
+    def _thresholds(
+        self, company: Company, snapshot: Snapshot, images: Images, sensor: Sensor, settings: TraceSettings
+    ) -> NDArray[np.float32]:
         """What each row of the light table adds to a pixel from which on its shadow rays are all traced.
 
         A small picture of every lighting says how bright the light of each version is on average: light
@@ -320,9 +322,8 @@ class Tracer:
         mixing = mixing_of(pilot, SharePlan((), [v.light for v in pilot.versions], snapshot.glowing, {}, 1.0))
         shown = replace(snapshot, lights=tuple(version.light for version in pilot.versions))
         scene = self._builder.build(shown, images, company=pilot)
-        record = {name: how.record[name] for name in OPTIONS.names or ()}
         assert scene.skies is not None
-        options = Pinned(OPTIONS, **{**record, "clamp": math.inf, **mixing.options, **scene.skies.options})
+        options = Pinned(OPTIONS, **_how(pilot, settings, scene), **mixing.options, **scene.skies.options)
         lens, width, words = make_lens(sensor), sensor.width, scene.skies.words
         room = aligned_words(room_for(mixing.sums_from + mixing.planes, words))
         every, lines = max(1, sensor.height // _PILOT_LINES), 0
@@ -393,9 +394,18 @@ class Tracer:
 _STACKED = ("shares", "light_sums")  # (N, H, W, 3)
 
 
-def _clamp_of(company: Company) -> float:
-    clamp = company.lightings[0].clamp
-    return math.inf if clamp is None else clamp
+def _how(company: Company, settings: TraceSettings, scene: TraceScene) -> dict[str, object]:
+    """The kernel's options that do not depend on passes; the clamp of a single lighting."""
+    clamp, halvings = company.lightings[0].clamp, _HALVINGS if settings.bounces > 1 else 0
+    return {
+        "seed": settings.seed & 0xFFFFFFFF,
+        "bounces": max(settings.bounces, 0),
+        "show_background": settings.show_background,
+        "sky": company.skies,
+        "clamp": math.inf if clamp is None else clamp,
+        "halvings": halvings,
+        "branches": branches_of(halvings, scene.scene.record["clear"] != 0),
+    }
 
 
 def _noise_of(rounds: Rounds, mixing: Mixing | None) -> list[float | None]:

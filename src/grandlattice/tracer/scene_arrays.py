@@ -18,18 +18,8 @@ from grandlattice.scene_records import Geometry, Item, Light, Material, Snapshot
 from grandlattice.tracer import embree
 from grandlattice.tracer.company import Company
 from grandlattice.tracer.kernel_memory import Pinned
-from grandlattice.tracer.light_table import (
-    LIGHT_STEPS,
-    TABLES,
-    TURNED,
-    Glow,
-    Links,
-    Tables,
-    glow_of,
-    link,
-    pack_lights,
-    tables_of,
-)
+from grandlattice.tracer.light_images import TABLES, TURNED, Tables, tables_of
+from grandlattice.tracer.light_table import LIGHT_STEPS, Glow, Links, glow_of, link, pack_lights
 from grandlattice.tracer.material_table import brightness_of, is_clear, pack_materials
 from grandlattice.tracer.scattering import albedo_tables
 from grandlattice.tracer.texture_lookup import Sizes, decode_table, pack_textures

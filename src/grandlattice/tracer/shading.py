@@ -9,21 +9,15 @@ from __future__ import annotations
 import math
 
 from grandlattice.tracer.clear_surfaces import Clear, past_clear
-from grandlattice.tracer.direct_lighting import (
-    BLACK,
-    Lit,
-    SeenAs,
-    Shaded,
-    arriving,
-    gather,
-    glow_weight,
-)
+from grandlattice.tracer.direct_lighting import gather
 from grandlattice.tracer.first_hit import record_first
 from grandlattice.tracer.kernel_memory import float32s, int32s
 from grandlattice.tracer.lanes import all_lanes, any_of, inner, logarithm, mask_of, where
 from grandlattice.tracer.lens import pixel_width_at
+from grandlattice.tracer.light_arrival import BLACK, Lit, SeenAs, Shaded, arriving, kept_first_matt
 from grandlattice.tracer.light_passes import Arriving, covered, credit, credit_lit, limited, spread
 from grandlattice.tracer.light_sampling import FAR
+from grandlattice.tracer.lights_met import glow_weight
 from grandlattice.tracer.material_table import (
     Spot,
     bumps_by_second,
@@ -103,14 +97,6 @@ def _spot(scene, lens, path, vertex, dimension):
 
 
 @inner
-def _first_matt(room, options, path):
-    """Diffuse fraction of the first bounce of a path.  Undefined before it, or when no pass needs it."""
-    if options.share_count == 0:
-        return 0.0 * path.time
-    return kept(room, FIRST_MATT, path)
-
-
-@inner
 def shade(scene, room, lens, options, step, active, on, path, hit, places, going):
     """What happens to paths where they hit; how many go on in all, and the rays.
 
@@ -165,7 +151,7 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
             aimed = -dot(direction, vertex.facing)
             seen_light = scale(seen_light, glow_weight(scene, path, on & deep, vertices > 1, vertex, aimed))
         of_glow = Arriving(
-            seen_light, vertices, _first_matt(room, options, path), through_clear,
+            seen_light, vertices, kept_first_matt(room, options, path), through_clear,
             int32s(scene.glow_groups)[vertex.placement], all_lanes(options.own_row), 0.0 * path.time + 1.0,
         )  # fmt: skip
         if options.sum_count > 0:
@@ -190,7 +176,7 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
         credit_lit(room, options, path, at_first)
         gathers = on | at_first  # light falls on what is black, too
     if scene.light_count > 0 and any_of(gathers):
-        seen_as = SeenAs(throughput, vertices + 1, _first_matt(room, options, path), through_clear)
+        seen_as = SeenAs(throughput, vertices + 1, kept_first_matt(room, options, path), through_clear)
         lit_there = Lit(path, shaded, deep, at_first, seen_as)
         light, total, shot = gather(scene, room, options, gathers, lit_there, turn, dimension)
         rays += shot

@@ -1,0 +1,286 @@
+"""Which tasks a plan has: what is traced for each frame of each cell, and which lightings share a view."""
+
+from __future__ import annotations
+
+import hashlib
+from array import array
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from grandlattice.plan import CellSettings, Lattice
+from grandlattice.plan.running_order import changes, urgent_first
+from grandlattice.plan.setting_layers import PlacedEdit
+from grandlattice.runs.fingerprints import Fingerprints, can_share
+from grandlattice.runs.tasks import (
+    FURTHER_FILM,
+    Columns,
+    Frames,
+    Ingredients,
+    Numbers,
+    TaskList,
+    every_task,
+    is_outside,
+    work_of,
+)
+
+
+def list_tasks(
+    made_from: Ingredients, indices: Sequence[int] | Numbers, frames: Frames = None,
+    chunk_of: Callable[[CellSettings], int] = lambda settings: 1,
+    films_of: Callable[[CellSettings], int] = lambda settings: 36,
+) -> TaskList:  # fmt: skip
+    """Tasks for cells in the planned order.
+
+    Parameters
+    ----------
+    indices : of cells, in running order.
+    frames : only these of each cell's frames; all by default.
+    chunk_of : how many frames of a cell one task takes.
+    films_of : how many films of a view one task makes at most.
+    """
+    prints, chosen = made_from.fingerprints, np.asarray(indices, np.int64)
+    others = np.setdiff1d(np.arange(len(made_from.lattice)), chosen)
+    gathering = _Gathering(prints, frames, chunk_of, films_of)
+    for settings, edits in made_from.make.told(chosen):
+        gathering.add(settings, edits)
+    if prints.composes and gathering.may_share:
+        for settings, edits in made_from.make.plain.told(others):
+            gathering.add_other(settings, edits)
+    columns = gathering.pairs(chosen, others).as_tasks(made_from.lattice)
+    return every_task(columns, made_from)
+
+
+class _Gathering:
+    """What is traced for each frame of many cells, gathered cell by cell."""
+
+    def __init__(
+        self, prints: Fingerprints, frames: Frames, chunk_of: Callable[[CellSettings], int],
+        films_of: Callable[[CellSettings], int],
+    ) -> None:  # fmt: skip
+        self._prints, self._chunk_of, self._films_of = prints, chunk_of, films_of
+        self._first = isinstance(frames, str)
+        self._wanted = None if frames is None or isinstance(frames, str) else set(frames)
+        self._counts, self._priorities, self._outside = array("i"), array("i"), array("b")
+        self._work, self._films = array("d"), array("i")
+        self._frames, self._views, self._inputs = array("q"), bytearray(), bytearray()
+        self._settings: set[bytes] = set()  # of the cells, as far as they decide where paths go
+        self._their_frames: set[int] = set()
+
+    @property
+    def may_share(self) -> bool:
+        """Whether any of the cells could be traced together with another."""
+        return bool(self._settings)
+
+    def _frames_of(self, settings: CellSettings) -> tuple[int, ...]:
+        here = settings.frames[:1] if self._first else settings.frames
+        return here if self._wanted is None else tuple(f for f in here if f in self._wanted)
+
+    def add(self, settings: CellSettings, edits: tuple[PlacedEdit, ...]) -> None:
+        """The next of the cells that are chosen."""
+        here, outside = self._frames_of(settings), is_outside(settings)
+        chunk = self._chunk_of(settings) if outside else 1
+        for k in range(0, len(here), chunk):
+            together = here[k : k + chunk]
+            traced = self._prints.traced(settings, edits, together)
+            self._views += traced.view * len(together)
+            self._inputs += traced.inputs * len(together)
+        self._frames.extend(here)
+        self._counts.append(len(here))
+        self._priorities.append(settings.priority)
+        self._work.append(work_of(settings))
+        self._films.append(self._films_of(settings))
+        self._outside.append(outside)
+        if not outside and can_share(settings):
+            self._settings.add(self._prints.view_settings(settings))
+            self._their_frames |= set(here)
+
+    def add_other(self, settings: CellSettings, edits: tuple[PlacedEdit, ...]) -> None:
+        """The next of the cells that are not chosen: they count for the companies of those that are."""
+        shares = not is_outside(settings) and can_share(settings)
+        here: tuple[int, ...] = ()
+        if shares and self._prints.view_settings(settings) in self._settings:
+            here = tuple(frame for frame in settings.frames if frame in self._their_frames)
+        for frame in here:
+            traced = self._prints.traced(settings, edits, (frame,))
+            self._views += traced.view
+            self._inputs += traced.inputs
+        self._frames.extend(here)
+        self._counts.append(len(here))
+
+    def pairs(self, chosen: Numbers, others: Numbers) -> _Pairs:
+        """All that was gathered."""
+        counts = np.frombuffer(self._counts, np.int32) if self._counts else np.zeros(0, np.int32)
+
+        def words(digests: bytearray) -> NDArray[np.uint64]:
+            return np.frombuffer(bytes(digests), np.uint64).reshape(-1, 2)
+
+        return _Pairs(
+            np.concatenate([chosen, others[: len(counts) - len(chosen)]]), len(chosen), counts,
+            np.array(self._frames, np.int64), np.array(self._priorities, np.int32),
+            np.array(self._work, np.float64), np.array(self._films, np.int32),
+            np.array(self._outside, bool), words(self._views), words(self._inputs),
+        )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class _Pairs:
+    """Cells and their frames, before they are put in order.
+
+    `cells` and `counts` (frames of each) are of all cells, of which `chosen` come first; `priorities`,
+    `work`, `films` (how many one task makes at most) and `outside` of the chosen ones; `frames`, `views` and
+    `inputs` (what is traced, two words each) of each frame of each cell, one cell after the other.
+    """
+
+    cells: Numbers
+    chosen: int
+    counts: NDArray[np.int32]
+    frames: NDArray[np.int64]
+    priorities: NDArray[np.int32]
+    work: NDArray[np.float64]
+    films: NDArray[np.int32]
+    outside: NDArray[np.bool_]
+    views: NDArray[np.uint64]
+    inputs: NDArray[np.uint64]
+
+    def as_tasks(self, lattice: Lattice) -> Columns:
+        """Columns in running order, what is traced together as one task where the first of it stands."""
+        every = np.repeat(np.arange(len(self.cells), dtype=np.int32), self.counts)
+        whole = _Companies(self, every)
+        of = every[: int(self.counts[: self.chosen].sum())]
+        order: Numbers = np.arange(len(of))
+        chosen = self.cells[: self.chosen]
+        if lattice.frame_at < len(lattice.order):
+            # Cells of a group take turns, one frame each at a time; `lexsort` has the first key last.
+            begins = (np.cumsum(self.counts) - self.counts)[: self.chosen]
+            groups = changes(lattice.groups_of(chosen))
+            order = np.lexsort((of, order - begins[of], groups[of]))
+        parts = changes(lattice.steps_of(chosen)[of[order]])
+        if self.priorities.any():
+            order, parts = urgent_first(order, parts, self.priorities[of[order]])
+        of, frames = of[order], self.frames[order]
+        number = _by_first_appearance(whole.keys[order])
+        together = np.argsort(number, kind="stable").astype(np.int32)
+        starts = np.concatenate([[0], np.cumsum(np.bincount(number))]).astype(np.int64)
+        firsts = together[starts[:-1]]
+        films = whole.films[order][together]
+        made = _distinct_films(starts, films)
+        outside = self.outside[of[firsts]]
+        film_starts, film_pairs = whole.listed(order[firsts])
+        traces, companies = whole.digests(order[firsts])
+        return Columns(
+            traces=traces,
+            starts=starts,
+            steps=changes(parts[firsts]).astype(np.int32),
+            work=self.work[of[firsts]] * np.where(outside, made, 1.0 + FURTHER_FILM * (made - 1.0)),
+            cells=chosen[of[together]].astype(np.int32),
+            frames=frames[together],
+            films=films,
+            priorities=self.priorities[of[together]].astype(np.int32),
+            trace_counts=np.where(outside, made, 1).astype(np.int32),
+            film_starts=film_starts,
+            film_cells=self.cells[every[film_pairs]].astype(np.int32),
+            film_frames=self.frames[film_pairs],
+            companies=companies,
+        )
+
+
+class _Companies:
+    """Which lightings of a view there are, and which film each pair of cell and frame is written from.
+
+    Frames of one view are of one company when they have the same lightings; a company without company, one
+    lighting of one view, is the usual case.
+
+    Attributes
+    ----------
+    films : (P,) int32, the number of each pair's film in its company.
+    keys : (P, 2) uint64, equal for pairs that one task serves.
+    """
+
+    def __init__(self, pairs: _Pairs, of: NDArray[np.int32]) -> None:
+        self._inputs, frames = pairs.inputs, pairs.frames
+        outside = np.repeat(
+            np.concatenate([pairs.outside, np.zeros(len(pairs.cells) - pairs.chosen, bool)]), pairs.counts
+        )
+        _, first, rank = _ranks(pairs.inputs)
+        # What is traced at one frame number, from one view; outside renderers take frames together.
+        at = np.stack([pairs.views[:, 0], pairs.views[:, 1], np.where(outside, 0, frames).view(np.uint64)], 1)
+        view = _by_first_appearance(at)
+        numbers, of_frame = np.unique(frames, return_inverse=True)
+        kinds = max(len(first), len(numbers), 1)
+        lit = view.astype(np.int64) * kinds + np.where(outside, of_frame.reshape(-1), rank)
+        _, self._first_pair, which = np.unique(lit, return_index=True, return_inverse=True)
+        of_view = view[self._first_pair]
+        self._starts = np.concatenate(
+            [[0], np.cumsum(np.bincount(of_view, minlength=int(view.max(initial=-1)) + 1))]
+        ).astype(np.int64)
+        self._view = view
+        self.films = (which.reshape(-1) - self._starts[view]).astype(np.int32)
+        rank_of_each = np.where(outside[self._first_pair], -1 - of_view, rank[self._first_pair])
+        known: dict[bytes, int] = {}
+        company = np.array([
+            known.setdefault(rank_of_each[a:b].tobytes(), len(known))
+            for a, b in zip(self._starts[:-1].tolist(), self._starts[1:].tolist(), strict=True)
+        ], np.int64)  # fmt: skip
+        most = np.ones(len(pairs.cells), np.int64)
+        most[: pairs.chosen] = np.maximum(pairs.films, 1)
+        self._chunk = np.where(outside, 0, self.films // np.repeat(most, pairs.counts))
+        self.keys = np.stack([company[view], self._chunk], 1).astype(np.uint64)
+
+    def digests(self, pairs: Numbers) -> tuple[NDArray[np.uint8], NDArray[np.uint8]]:
+        """(N, 16) digests of what is traced for some pairs: all films of their companies, and which part of
+        them their tasks make; and of their companies alone, nought where there is one film."""
+        made = np.ascontiguousarray(self._inputs[pairs]).view(np.uint8).reshape(-1, 16).copy()
+        companies = np.zeros_like(made)
+        for n, pair in enumerate(pairs.tolist()):
+            a, b = self._starts[self._view[pair]], self._starts[self._view[pair] + 1]
+            if b - a > 1 and not (self._inputs[self._first_pair[a:b]] == self._inputs[pair]).all():
+                told = self._inputs[self._first_pair[a:b]].tobytes()
+                companies[n] = _digest_of(told)
+                made[n] = _digest_of(told + int(self._chunk[pair]).to_bytes(4, "little"))
+        return made, companies
+
+    def listed(self, pairs: Numbers) -> tuple[Numbers, Numbers]:
+        """Where the films of the companies of some pairs begin, and a pair that each film is of."""
+        begins, ends = self._starts[self._view[pairs]], self._starts[self._view[pairs] + 1]
+        starts = np.concatenate([[0], np.cumsum(ends - begins)]).astype(np.int64)
+        at = np.arange(starts[-1]) - np.repeat(starts[:-1] - begins, ends - begins)
+        return starts, self._first_pair[at]
+
+
+def _digest_of(told: bytes) -> NDArray[np.uint8]:
+    return np.frombuffer(hashlib.blake2b(told, digest_size=16).digest(), np.uint8)
+
+
+def _ranks(digests: NDArray[np.uint64]) -> tuple[NDArray[np.uint64], Numbers, Numbers]:
+    """Distinct digests of two words in ascending order, a place of each, and which each row is."""
+    packed = np.ascontiguousarray(digests).view([("high", np.uint64), ("low", np.uint64)]).reshape(-1)
+    kinds, first, which = np.unique(packed, return_index=True, return_inverse=True)
+    return kinds, first, which.reshape(-1)
+
+
+def _by_first_appearance(keys: NDArray[np.uint64]) -> NDArray[np.int32]:
+    """For each key of some words the number of its kind, kinds counted as they first appear."""
+    if not len(keys):
+        return np.zeros(0, np.int32)
+    by_key = np.lexsort(keys.T[::-1]).astype(np.int32)  # stable: the first of equals is first
+    new = np.zeros(len(keys), bool)
+    new[0] = True
+    for word in keys.T:
+        here = word[by_key]
+        new[1:] |= here[1:] != here[:-1]
+    kind = np.empty(len(keys), np.int32)
+    kind[by_key] = np.cumsum(new, dtype=np.int32) - 1
+    number = np.empty(int(new.sum()), np.int32)
+    number[np.argsort(by_key[new])] = np.arange(len(number))
+    return number[kind]
+
+
+def _distinct_films(starts: Numbers, films: NDArray[np.int32]) -> NDArray[np.int64]:
+    """How many different films each task makes."""
+    counts = np.ones(len(starts) - 1, np.int64)
+    for n in np.flatnonzero(np.diff(starts) > 1):
+        counts[n] = len(np.unique(films[starts[n] : starts[n + 1]]))
+    return counts
