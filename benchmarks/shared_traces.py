@@ -156,7 +156,7 @@ def cost(tracer: Tracer, scene: tuple[Snapshot, dict, float], lightings: list[Li
     few = sorted({round(k) for k in np.linspace(0, len(lightings) - 1, 4)})
 
     def together(seed: int) -> tuple[NDArray, float]:
-        films = tracer.trace_films(company, snapshot, images, sensor, replace(how, seed=seed))
+        films = list(tracer.trace_films(company, snapshot, images, sensor, replace(how, seed=seed)))
         seconds = sum(film.seconds for film in films)
         return np.stack([films[k].passes["beauty"][..., :3] for k in few]), seconds
 
@@ -184,7 +184,7 @@ def same_bytes(tracer: Tracer, scene: tuple[Snapshot, dict, float], lightings: l
     lit = [Lighting(lights) for lights in lightings]
 
     def made(wanted: list[int]) -> dict[int, bytes]:
-        films = tracer.trace_films(Company(lit, wanted), snapshot, images, sensor, how)
+        films = list(tracer.trace_films(Company(lit, wanted), snapshot, images, sensor, how))
         return {k: film.passes["beauty"].tobytes() for k, film in zip(wanted, films, strict=True)}
 
     whole, third = made(list(range(len(lit)))), len(lit) // 3

@@ -7,11 +7,13 @@ import os
 import signal
 import subprocess
 import sys
+import threading
 from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
 
 import pytest
 
+import grandlattice as lattice
 from grandlattice.demo import write_demo
 from shapes import room_scene
 
@@ -100,4 +102,18 @@ def glat():
         return done.returncode, done.stdout + done.stderr
 
     run.here = here  # type: ignore[attr-defined]  # for those who know that nothing else goes on
+    return run
+
+
+def meanwhile(plan: lattice.Plan, order) -> lattice.Run:  # type: ignore[no-untyped-def]
+    """Run a plan and tell of what happens from another thread, as another terminal would."""
+    waiting: list[threading.Thread] = []
+
+    def hear(event: lattice.Event) -> None:
+        waiting.append(threading.Thread(target=order, args=(event,)))
+        waiting[-1].start()
+
+    run = plan.run(workers=1, on_event=hear)
+    for thread in waiting:
+        thread.join()
     return run

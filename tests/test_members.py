@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given, settings, strategies as st
 
 import grandlattice as lattice
-from conftest import PLAN
+from conftest import PLAN, meanwhile
 from grandlattice.runs import Patience
 from grandlattice.runs.membership import Membership
 from grandlattice.runs.tasks import Columns, Member, Task
@@ -68,7 +68,7 @@ def test_a_cell_is_dropped_retried_and_hurried_by_itself(shared: Path) -> None:
             seen.append(steering.prioritise(5, "night/a/Side"))
 
     # Orders are given from another thread than the run's, as from another terminal.
-    run = meanwhile(lattice.open_plan(shared), order)
+    run = meanwhile(lattice.open_plan(shared).override(samples=400), order)
     assert seen == ["1 frame left out", "3 frames left out", "1 frame will be done again",
                     "1 frame now with priority 5"]  # fmt: skip
     assert run.ok
@@ -82,21 +82,6 @@ def test_a_cell_is_dropped_retried_and_hurried_by_itself(shared: Path) -> None:
     (found,) = lattice.status(shared, at=["night/b/Side"], states=["done"]).frames
     assert found.priority == 0  # the priority is that of the cell it was given
     assert rows(shared, "SELECT cell FROM members WHERE priority = 5") == [("night/a/Side",)]
-
-
-def meanwhile(plan: lattice.Plan, order) -> lattice.Run:  # type: ignore[no-untyped-def]
-    import threading
-
-    waiting: list[threading.Thread] = []
-
-    def hear(event: lattice.Event) -> None:
-        waiting.append(threading.Thread(target=order, args=(event,)))
-        waiting[-1].start()
-
-    run = plan.override(samples=400).run(workers=1, on_event=hear)
-    for thread in waiting:
-        thread.join()
-    return run
 
 
 def test_a_task_that_fails_fails_for_each_of_its_members(shared: Path) -> None:

@@ -3,6 +3,7 @@ changed is traced again."""
 
 from __future__ import annotations
 
+from copy import deepcopy
 from dataclasses import replace
 from pathlib import Path
 
@@ -11,11 +12,11 @@ import pytest
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux
 
 import grandlattice as lattice
-from conftest import PLAN
+from conftest import PLAN, meanwhile
 from grandlattice.runs import CellSnapshots
 from grandlattice.scene_records import Item, Light, Material, Snapshot, Texture
 from grandlattice.stage import SnapshotDigests
-from grandlattice.tracer import Company, Lighting, Sensor, Tracer, TraceSettings, split
+from grandlattice.tracer import Company, Lighting, Sensor, TraceControl, Tracer, TraceSettings, split
 from shapes import MATT, camera, moved, plane, sphere
 
 VIEW = camera(eye=(0, 1.5, 6))
@@ -86,7 +87,7 @@ def snapshot(**floor: object) -> Snapshot:
 def films(lightings, wanted=None, passes=("beauty",), clamp=None, **settings):  # type: ignore[no-untyped-def]
     how = TraceSettings(**{"samples": 8, "bounces": 4, **settings})
     company = Company([Lighting(lights, clamp) for lights in lightings], wanted)
-    return TRACER.trace_films(company, snapshot(), IMAGES, SENSOR, how, passes)
+    return list(TRACER.trace_films(company, snapshot(), IMAGES, SENSOR, how, passes))
 
 
 def alone(lights, passes=("beauty",), clamp=None, **settings):  # type: ignore[no-untyped-def]
@@ -128,6 +129,50 @@ def test_bytes_do_not_depend_on_which_others_are_made(kind: str, clamp: float | 
             for name in asked:
                 assert np.array_equal(one.passes[name], whole[k].passes[name]), (name, k)
             assert one.noise == whole[k].noise
+
+
+LARGER = Sensor(VIEW, 72, 40)
+PARTLY_LIT = {
+    "strengths": [(even(0.0), rect(0, (b, b, b))) for b in (0.5, 8.0)] + [(even(0.3),)],
+    "sunny sky": GROUPS["sunny sky"], "sights": GROUPS["sights"],
+}  # fmt: skip
+
+
+def judged(kind: str, wanted=None, passes=("beauty",), control=None, **settings):  # type: ignore[no-untyped-def]
+    how = TraceSettings(**{"samples": 160, "bounces": 3, "noise": 0.06, **settings})
+    company = Company([Lighting(lights) for lights in PARTLY_LIT[kind]], wanted)
+    return list(TRACER.trace_films(company, snapshot(), IMAGES, LARGER, how, passes, control=control))
+
+
+@pytest.mark.parametrize("kind", PARTLY_LIT)
+def test_films_that_are_clean_end_and_the_others_go_on(kind: str) -> None:
+    passes = ("beauty", "light.Key", "samples", "depth", "object-id")
+    for asked in (passes, ("beauty", "samples")):
+        whole = judged(kind, passes=asked)
+        counts = [film.passes["samples"] for film in whole]
+        assert any(not np.array_equal(counts[0], each) for each in counts[1:])
+        assert min(map(np.min, counts)) < max(map(np.max, counts)) <= 160
+        for k, film in enumerate(whole):
+            (one,) = judged(kind, [k], passes=asked)
+            assert one.noise == film.noise
+            for name in asked:
+                assert np.array_equal(one.passes[name], film.passes[name]), (name, k)
+
+
+@pytest.mark.parametrize("kind", PARTLY_LIT)
+def test_a_shared_trace_that_its_seconds_end_is_taken_further_to_the_same_bytes(kind: str) -> None:
+    passes, kept = ("beauty", "samples", "depth"), []
+    # Some rounds, and then the time is up: what is left is traced another day.
+    early = judged(
+        kind, passes=passes, seconds=0.12, control=TraceControl(keep=lambda u: kept.append(deepcopy(u)))
+    )
+    assert all(film.unfinished for film in early)
+    assert len(kept) == 1
+    late = judged(kind, passes=passes, control=TraceControl(begun=kept[0]))
+    straight = judged(kind, passes=passes)
+    assert not any(film.unfinished for film in late)
+    for ours, theirs in zip(late, straight, strict=True):
+        assert all(np.array_equal(ours.passes[name], theirs.passes[name]) for name in passes)
 
 
 def test_light_passes_add_up_in_every_film() -> None:
@@ -233,9 +278,57 @@ def test_cells_of_one_view_are_traced_together(lit: Path, glat) -> None:
 
 def test_what_is_traced_by_itself(lit: Path) -> None:
     plan = lattice.open_plan(lit)
-    for said in ({"own_trace": True}, {"noise": "1%"}, {"seconds": "1 h"}):
+    limited = {"exposure": "metered", "clamp": 4}  # one film's limit of light hangs on all of its light
+    for said in ({"own_trace": True}, limited):
         assert plan.override(**said).tasks().trace_count == 8, said
-    assert plan.tasks().trace_count == 2
+    for said in ({}, {"noise": "1%"}, {"seconds": "1 h"}, {"clamp": 4}):
+        assert plan.override(**said).tasks().trace_count == 2, said
+
+
+def test_what_a_time_limit_ended_is_taken_further_for_one_cell_or_all(lit: Path, tmp_path: Path) -> None:
+    lit.write_text(LIT.replace("samples: 4", "samples: 6400\n  seconds: 0.1").replace("48x32", "24x16"))
+    early = lattice.open_plan(lit).run(workers=0)
+    assert early.ok
+    assert (early.table()["unfinished"] == 1).all()
+    kept = lit.with_name("room-unfinished")
+    assert len(list(kept.iterdir())) == 2
+    straight = lattice.open_plan(lit).override(seconds="1 h").run(workers=0, into=tmp_path / "straight")
+    whole = pictures(straight.output / "out")
+    one = lattice.open_plan(lit).run(at="night/strong/Side", workers=0, further=True)
+    assert one.finished_frames == 1
+    name = "night/Side-strong.0001.exr"
+    assert pictures(lit.parent / "out")[name] == whole[name]
+    assert lattice.open_plan(lit).run(workers=0, further=True).finished_frames == 7
+    assert pictures(lit.parent / "out") == whole
+    assert not kept.exists()
+
+
+def test_a_cell_of_a_shared_trace_is_dropped_retried_and_hurried_by_itself(lit: Path) -> None:
+    steering, said = lattice.steering(lit), []
+    lit.write_text(LIT.replace("samples: 4", "samples: 400"))
+
+    def order(event: lattice.Event) -> None:
+        if isinstance(event, lattice.Started) and not said:
+            said.append(steering.drop("night/weak/Side"))
+            said.append(steering.prioritise(5, "day/weak/Side"))
+
+    run = meanwhile(lattice.open_plan(lit), order)
+    assert run.ok
+    assert said == ["1 frame left out", "1 frame now with priority 5"]
+    there = {file.name for file in (lit.parent / "out/night").glob("*.exr")}
+    assert there == {"Front-strong.0001.exr", "Front-weak.0001.exr", "Side-strong.0001.exr"}
+    (lit.parent / "out/day/Side-weak.0001.exr").unlink()
+    whole = pictures(lit.parent / "out")
+    again = lattice.open_plan(lit).run(workers=0)  # what was dropped, and what was taken away
+    assert [[m.cell.address for m in task.members] for task in again.outlook.todo] == [
+        ["day/weak/Side", "night/weak/Side"]
+    ]
+    assert again.finished_frames == 2
+    after = pictures(lit.parent / "out")
+    assert len(after) == 8
+    assert whole.items() <= after.items()
+    straight = lattice.open_plan(lit).run(workers=0, fresh=True)
+    assert (straight.finished_frames, pictures(lit.parent / "out")) == (8, after)
 
 
 def test_equal_cells_are_traced_once_however_they_are_said(lit: Path) -> None:

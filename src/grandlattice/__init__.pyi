@@ -32,6 +32,10 @@ from .api.run_control import (
     status as status,
     steering as steering,
 )
+from .api.sharing import (
+    SharedTrace as SharedTrace,
+    Sharing as Sharing,
+)
 from .checks.finding import (
     Finding as Finding,
 )

@@ -14,15 +14,6 @@ if TYPE_CHECKING:
     import pandas
 
 
-def shared(cells: Sequence[Cell]) -> int:
-    """How many cells are traced from the very same inputs as another of them."""
-    seen: set[object] = set()
-    for cell in cells:
-        told = str((cell.settings.frames, cell.settings.traced))
-        seen.add((tuple(id(placed.edit) for placed in cell.edits), told))
-    return len(cells) - len(seen)
-
-
 def with_axes(coordinates: Mapping[str, str], columns: Mapping[str, Any]) -> dict[str, Any]:
     """A row with a column for each axis behind its first two.
 

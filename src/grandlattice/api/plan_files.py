@@ -99,11 +99,6 @@ class PlanFiles(PlanContents):
 
     # --- tables --------------------------------------------------------------------------------
 
-    def shared(self, *, at: At = (), sets: Sequence[str] = ()) -> int:
-        """How many cells differ from another in exposure, display, format or name alone, so that
-        one trace serves both."""
-        return cell_tables.shared(self.cells.at(*listed(at), sets=sets))
-
     def table(self, *, at: At = (), sets: Sequence[str] = ()) -> pandas.DataFrame:
         """A row for each cell in running order, indexed by its address: its entries, size, frames, passes,
         first file."""

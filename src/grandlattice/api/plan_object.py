@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
-from functools import cached_property
+from functools import cached_property, partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -15,9 +15,10 @@ from grandlattice.api.plan_contents import given_in, said_wrongly
 from grandlattice.api.plan_files import Into, PlanFiles
 from grandlattice.errors import OutputError, PlanError
 from grandlattice.plan import Cell, planned_files
-from grandlattice.stage import Explainer, Explanation, explain_settings, export_cell
+from grandlattice.stage import Explainer, Explanation, explain_settings, export_cell, lights_only
 
 if TYPE_CHECKING:
+    from grandlattice.api.sharing import SharedTrace, Sharing
     from grandlattice.checks import Finding
     from grandlattice.plan.run_block import RunBlock
     from grandlattice.runs import Outlook, Run, Steering, Task
@@ -141,6 +142,27 @@ class Plan(PlanFiles):
 
         existing = "replace" if fresh else "skip"
         return orchestration.outlook(self.planned(into), self._chosen(at, sets), frames, existing).outlook
+
+    def sharing(self, *, at: At = (), sets: Sequence[str] = (), into: Into = None) -> Sharing:
+        """How many traces the cells take, and how many frames are done.
+
+        Examples
+        --------
+        >>> plan.sharing(at="camera=Wide")                              # doctest: +SKIP
+        Sharing(frames=9, traces=5, done=0, most=3)
+        """
+        from grandlattice.api import sharing
+
+        return sharing.sharing(self.outlook(at=at, sets=sets, into=into))
+
+    def traces(
+        self, *, at: At = (), sets: Sequence[str] = (), frames: Frames = None, into: Into = None
+    ) -> Iterator[SharedTrace]:
+        """What the cells of each trace have in common, and why the next is another one."""
+        from grandlattice.api import sharing
+
+        tasks = self.tasks(at=at, sets=sets, frames=frames, into=into)
+        return sharing.shared_traces(tasks, self.explain, partial(lights_only, self.scene.stage))
 
     def is_done(
         self, *, at: At = (), sets: Sequence[str] = (), frames: Frames = None, into: Into = None

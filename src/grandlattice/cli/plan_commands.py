@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from contextlib import suppress
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -20,6 +21,7 @@ from grandlattice.cli.shared_options import (
     SceneFile,
     SetOf,
     SetOption,
+    Why,
     arguments,
     open_plan,
     open_queue,
@@ -36,7 +38,7 @@ from grandlattice.cli.terminal_text import (
 )
 
 _PAGE = 200
-_SHARED_AT_MOST = 20_000  # cells whose traces are compared for the totals
+_SHARED_AT_MOST = 20_000  # cells whose traces are counted for a look at a list
 
 
 def survey(scene: SceneFile, json: AsJson = False) -> None:
@@ -85,6 +87,7 @@ def cells(
     matrix: Annotated[
         bool, typer.Option("--matrix", help="Which entries meet, for every two axes, in place of the list.")
     ] = False,
+    why: Why = False,
     json: AsJson = False,
 ) -> None:
     """The cells in the order they run, with size, frames, passes and files.
@@ -105,6 +108,9 @@ def cells(
             _write_table(step, table if len(queue) == 1 else _beside(table, step.plan.name))
         elif matrix:
             result_tables.show_matrix(step.plan)
+        elif why:
+            result_tables.show_traces(step.plan.traces(at=step.at, sets=step.sets))
+            _say_sharing(step)
         else:
             _show_page(step, page)
     if len(queue) > 1:
@@ -143,18 +149,27 @@ def _show_page(step: lattice.Step, page: int) -> None:
     result_tables.show_cells(plan, shown)
     whole = plan.totals(at=at, sets=sets)
     skipped = f", {plan.lattice.skipped:,} skipped" if plan.lattice.skipped and not at and not sets else ""
-    shared = plan.shared(at=at, sets=sets) if number <= _SHARED_AT_MOST else 0
-    served = f"; {many(shared, 'cell')} shared with another's trace" if shared else ""
     folders = [short(folder) for folder, _ in plan.folders()]
     places = ", ".join(folders[:3]) + (f" and {len(folders) - 3} more" if len(folders) > 3 else "")
     console.print(
         f"{many(whole.cells, 'cell')}{skipped}, {many(whole.frames, 'frame')}, {many(whole.files, 'file')}, "
-        f"about {size(whole.bytes)}, to {escape(places)}{served}"
+        f"about {size(whole.bytes)}, to {escape(places)}"
     )
+    if number <= _SHARED_AT_MOST and not plan.meters:  # metering is not for a look at a list
+        _say_sharing(step)
     if number > page * _PAGE:
         console.print(
             f"[dim]cells {(page - 1) * _PAGE + 1:,}–{page * _PAGE:,}; --page {page + 1} shows the next[/dim]"
         )
+
+
+def _say_sharing(step: lattice.Step) -> None:
+    """How many traces the cells take; nothing where the scene is in no state to say so."""
+    with suppress(lattice.LatticeError):
+        found = step.plan.sharing(at=step.at, sets=step.sets)
+        done = f", {found.done:,} done" if found.done else ""
+        most = f"; the largest trace makes {found.most:,} of them" if found.most > 1 else ""
+        console.print(f"{many(found.frames, 'frame')} in {many(found.traces, 'trace')}{done}{most}")
 
 
 def _write_table(step: lattice.Step, file: Path) -> None:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -14,9 +15,10 @@ from grandlattice._support.readable import number
 from grandlattice.cli.terminal_text import console, many, short
 
 if TYPE_CHECKING:
-    from grandlattice import Cell, CellSettings, Explanation, Finding, Pass, Plan, Survey
+    from grandlattice import Cell, CellSettings, Explanation, Finding, Pass, Plan, SharedTrace, Survey
 
 _MOST_ROWS, _MOST_COLUMNS = 40, 60  # of a matrix in the terminal
+_MOST_TRACES = 40
 _MARKS = {
     "error": "[bold red]✗ error[/bold red]",
     "warning": "[yellow]! warning[/yellow]",
@@ -89,6 +91,24 @@ def show_survey(survey: Survey) -> None:
         console.print(f"  [yellow]![/yellow] {escape(path)} is drawn grey: its surface is {escape(reason)}")
     for problem in survey.problems:
         console.print(f"  [yellow]![/yellow] {escape(problem)}")
+
+
+def show_traces(traces: Iterable[SharedTrace]) -> None:
+    """What the cells of each trace have in common, and why the next is another one."""
+    shown = list(islice(traces, _MOST_TRACES + 1))
+    for k, trace in enumerate(shown[:_MOST_TRACES], 1):
+        held = ", ".join(f"{axis} {entry}" for axis, entry in trace.in_common.items()) or "no axis in common"
+        count = len(trace.frames)
+        held += f" · {trace.frames[0]}" if count == 1 else f" · {many(count, 'frame')}"
+        what = many(len(trace.cells), "cell")
+        what += f" that differ in {' and '.join(trace.differ)}" if trace.differ else ""
+        what += f", {trace.films} different pictures of light" if trace.films > 1 else ""
+        console.print(f"[bold]{k}[/bold]  {escape(held)}: {escape(what)}")
+        if trace.unlike is not None:
+            why = f"   [dim]another trace than {trace.unlike + 1}:[/dim] {escape('; '.join(trace.because))}"
+            console.print(why)
+    if len(shown) > _MOST_TRACES:
+        console.print("[dim]… and more; narrow them with --at[/dim]")
 
 
 def show_cells(plan: Plan, cells: list[Cell]) -> None:

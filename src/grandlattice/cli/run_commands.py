@@ -37,6 +37,7 @@ from grandlattice.cli.shared_options import (
     SetOf,
     SetOption,
     Until,
+    Why,
     Workers,
     arguments,
     conduct_of,
@@ -88,6 +89,7 @@ def run(
         bool,
         typer.Option("--detached", help="Go on without this terminal, with a log; glat status shows it."),
     ] = False,
+    why: Why = False,
     go_on_after: Annotated[
         float | None,
         typer.Option(
@@ -119,7 +121,7 @@ def run(
     said = conduct_of(existing, until, conduct) | ({} if on is None else {"on": on})
     how = _How(
         read_frames(frames), workers, into, fresh, allow_missing, quiet, said,
-        continued=f"glat continue{given}",
+        continued=f"glat continue{given}", why=why,
     )  # fmt: skip
     if first:
         if frames is not None:
@@ -181,6 +183,7 @@ class _How:
     conduct: Mapping[str, Any] = field(default_factory=dict)
     further: bool = False
     continued: str | None = None  # the command that takes frames further that their seconds ended
+    why: bool = False
 
 
 def _run_steps(queue: lattice.Queue, how: _How, command: str) -> bool:
@@ -316,6 +319,10 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
             whole = plan.totals(at=step.at, sets=step.sets)
             say_whole(whole, how.frames is not None, places_of(plan, how.into))
             say_outlook(outlook, count, how.further, block.existing)
+        if how.why:
+            result_tables.show_traces(
+                plan.traces(at=step.at, sets=step.sets, frames=how.frames, into=how.into)
+            )
         bars.append(RunBars(outlook, max(1, count), how.quiet))
 
     def on_estimate(estimate: lattice.Estimate) -> None:

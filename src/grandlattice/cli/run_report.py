@@ -61,17 +61,17 @@ def say_outlook(outlook: lattice.Outlook, workers: int, further: bool, existing:
         console.print(f"everything is done already: {many(outlook.done.frame_count, 'frame')}")
         return
     frames, traces = outlook.todo.frame_count, outlook.todo.trace_count
-    shared = ""
+    parts, most = [f"{many(frames, 'frame')} to render"], ""
     if traces < frames:
-        shared = f" in {many(traces, 'trace')}; the largest makes {many(outlook.todo.most_together, 'frame')}"
-    parts = [f"{many(frames, 'frame')} to render"]
+        parts[0] += f" in {many(traces, 'trace')}"
+        most = f"; the largest trace makes {outlook.todo.most_together:,} of them"
     if outlook.done:
         parts.append(f"{outlook.done.frame_count:,} done already")
     if outlook.changed:
         fate = "to be kept aside" if existing == "keep-both" else "to be replaced"
         parts.append(f"{many(len(outlook.changed), 'file')} out of date, {fate}")
     with_ = many(workers, "worker") if workers else "this process"
-    console.print(f"{', '.join(parts)}{shared}; by {with_}. Ctrl-C finishes the frames under way and stops.")
+    console.print(f"{', '.join(parts)}{most}; by {with_}. Ctrl-C finishes the frames under way and stops.")
     say_compiling()
 
 

@@ -49,6 +49,12 @@ Workers = Annotated[
 AllowMissing = Annotated[
     bool, typer.Option("--allow-missing", help="Render fallback colours where textures are missing.")
 ]
+Why = Annotated[
+    bool,
+    typer.Option(
+        "--why", help="For each trace what its cells have in common, and why the next is another one."
+    ),
+]
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON for programs to read.")]
 SceneFile = Annotated[Path, typer.Argument(metavar="SCENE", help="A .usd, .usda, .usdc or .usdz file.")]
 PlanFiles = Annotated[

@@ -233,8 +233,8 @@ class Coordinator:
         task, result = event.task, event.result
         if not any(member.unfinished for member in result.members):
             with suppress(LatticeError, OSError):  # what an earlier run kept of them is not needed any more
-                for frame in task.frames:
-                    self._store.remove(unfinished_file(self.run.plan_name, task.trace, frame))
+                for film in task.wanted:
+                    self._store.remove(unfinished_file(self.run.plan_name, task.trace, film))
         self._record.end_try(task, clean=True)
         self._full_since = None
         self.members.done(task)

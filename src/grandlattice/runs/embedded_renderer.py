@@ -45,7 +45,7 @@ from grandlattice.tracer import (
 _PROBE_WIDTH = 128  # pixels
 _MEASURED_AT = 5  # frames of a cell that are looked at for the range of a pass
 _MOST_IMAGES = 1 << 30  # bytes of images kept for cells to come
-_SO_FAR = ("taken", "clean", "number", "rays", "seconds")
+_SO_FAR = ("taken", "ended", "number", "rays", "seconds")
 
 
 def make(order: WorkOrder, scene: Scene, name: str, version: str | None) -> EmbeddedRenderer:
@@ -96,18 +96,21 @@ class EmbeddedRenderer:
         own = self.own(cell, snapshot, task.passes)
         how = replace(_how(settings, snapshot), seconds=None if self._order.further else settings.seconds)
         images = self._images_of(snapshot, lightings, cell)
-        groups = list(split(lightings, task.wanted, len(task.wanted)))
-        for k, group in enumerate(groups):
+        groups = list(self._groups(task, lightings))
+        for k, (group, begun) in enumerate(groups):
             control = TraceControl(
-                None if progress is None else partial(_part, progress, k, len(groups)), stop,
-                self._begun(task), partial(self._keep, task),
+                None if progress is None else partial(_part, progress, k, len(groups)), stop, begun,
+                partial(self._keep, task, group),
             )  # fmt: skip
+            # Each film has its seconds; those of one trace have them together.
+            seconds = None if how.seconds is None else how.seconds * len(group)
             films = self._tracer.trace_films(
-                Company(lightings, group), snapshot, images, _sensor(snapshot, settings), how, task.passes,
-                own, control,
+                Company(lightings, group), snapshot, images, _sensor(snapshot, settings),
+                replace(how, seconds=seconds), task.passes, own, control,
             )  # fmt: skip
             for number, film in zip(group, films, strict=True):
-                yield Rendered(number, film, stops=snapshot.camera.stops)
+                if number in task.wanted:
+                    yield Rendered(number, film, stops=snapshot.camera.stops)
 
     def done(self) -> None:
         pass  # nothing is left of a trace but its film
@@ -130,32 +133,49 @@ class EmbeddedRenderer:
 
     # --- frames that a time limit ended ----------------------------------------------------------
 
-    def _keep(self, task: Task, unfinished: Unfinished) -> None:
-        """Put a picture away as far as it came, beside the others of the plan."""
-        told: dict[str, Any] = dict(unfinished.sums)
-        for name in _SO_FAR:
-            told[f"so far {name}"] = getattr(unfinished, name)
+    def _groups(
+        self, task: Task, lightings: Sequence[Lighting]
+    ) -> Iterator[tuple[list[int], Unfinished | None]]:
+        """Films that are traced together; those that a time limit ended go on as they began."""
+        left = list(task.wanted)
+        for film in range(len(task.films)) if self._order.further else ():
+            kept = self._begun(task, film)
+            if kept is not None and not set(left).isdisjoint(kept[0]):
+                left = [number for number in left if number not in kept[0]]
+                yield kept
+        for group in split(lightings, left, len(left)):
+            yield group, None
+
+    def _keep(self, task: Task, films: Sequence[int], unfinished: Unfinished) -> None:
+        """Put films away as far as they came, beside the others of the plan."""
+        told: dict[str, Any] = {f"sums {name}": sums for name, sums in unfinished.sums.items()}
+        told |= {f"settled {name}": sums for name, sums in unfinished.settled.items()}
+        told |= {f"so far {name}": getattr(unfinished, name) for name in _SO_FAR}
+        told["films"] = np.array(films)
 
         def write(path: Path) -> None:
             with path.open("wb") as stream:
                 np.savez(stream, **told)
 
-        self._store.put(self._place(task), write, task.attempt)
+        self._store.put(self._place(task, films[0]), write, task.attempt)
 
-    def _begun(self, task: Task) -> Unfinished | None:
-        """What was put away of a picture; it is traced from the start where that is gone or broken."""
-        if not self._order.further:
-            return None
+    def _begun(self, task: Task, film: int) -> tuple[list[int], Unfinished] | None:
+        """Films that were put away, the first of them, and how far they came; they are traced from the start
+        where that is gone or broken."""
         try:
-            with np.load(self._store.path(self._place(task))) as kept:
-                sums = {name: kept[name] for name in kept.files if not name.startswith("so far ")}
-                taken, clean, number, rays, seconds = (kept[f"so far {name}"] for name in _SO_FAR)
+            with np.load(self._store.path(self._place(task, film))) as kept:
+                sums, settled = (
+                    {name.removeprefix(kind): kept[name] for name in kept.files if name.startswith(kind)}
+                    for kind in ("sums ", "settled ")
+                )
+                taken, ended, number, rays, seconds = (kept[f"so far {name}"] for name in _SO_FAR)
+                films = kept["films"].tolist()
         except (OSError, ValueError, KeyError, BadZipFile):
             return None
-        return Unfinished(sums, taken, clean, int(number), int(rays), float(seconds))
+        return films, Unfinished(sums, settled, taken, ended, int(number), int(rays), float(seconds))
 
-    def _place(self, task: Task) -> str:
-        return unfinished_file(self._order.plan_name, task.trace, task.frame)
+    def _place(self, task: Task, film: int) -> str:
+        return unfinished_file(self._order.plan_name, task.trace, film)
 
     def snapshot(self, cell: Cell, frame: int, *, later: bool = False) -> Snapshot:
         """A cell's edits laid over the scene, and the scene at a frame.

@@ -226,7 +226,7 @@ class Fingerprints:
 def can_share(settings: CellSettings) -> bool:
     """Whether a cell's settings let it be traced together with other lightings of its view."""
     metered_limit = settings.metered is not None and settings.clamp is not None and not settings.clamp.in_nits
-    return not (settings.own_trace or settings.noise or settings.seconds or metered_limit)
+    return not (settings.own_trace or metered_limit)
 
 
 def _limit(settings: CellSettings, halves: Halves) -> bytes:

@@ -52,9 +52,9 @@ def exchange_folder(attempt: str) -> str:
     return f".renderer.{attempt}{PART}.d"
 
 
-def unfinished_file(plan: str, trace: str, frame: int) -> str:
-    """Where a frame is kept that its time limit ended."""
-    return f"{plan}-unfinished/{trace}-{frame}.npz"
+def unfinished_file(plan: str, trace: str, film: int) -> str:
+    """Where films of a trace are kept that their time limit ended, named by the first of them."""
+    return f"{plan}-unfinished/{trace}-{film}.npz"
 
 
 def parts_of(task: Task, plan: str) -> Iterator[str]:
@@ -62,8 +62,8 @@ def parts_of(task: Task, plan: str) -> Iterator[str]:
     for member in task.members:
         for file in member.files:
             yield part_of(file.planned.path, task.attempt)
-    for frame in task.frames:
-        yield part_of(unfinished_file(plan, task.trace, frame), task.attempt)
+    for film in task.wanted:
+        yield part_of(unfinished_file(plan, task.trace, film), task.attempt)
     yield exchange_folder(task.attempt)
 
 

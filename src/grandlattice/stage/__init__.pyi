@@ -18,6 +18,9 @@ from .first_plan import (
     draft_plan as draft_plan,
     framing_file as framing_file,
 )
+from .light_reading import (
+    lights_only as lights_only,
+)
 from .omissions import (
     named as named,
     omission_cure as omission_cure,

@@ -24,6 +24,14 @@ def light_prims(stage: Usd.Stage) -> list[Usd.Prim]:
     return [p for p in stage.Traverse(Usd.TraverseInstanceProxies()) if is_light(p)]
 
 
+def lights_only(stage: Usd.Stage, path: str) -> bool:
+    """Whether there are lights and no shapes at a path and below it."""
+    prim = stage.GetPrimAtPath(path) if Sdf.Path.IsValidPathString(path) else None
+    below = list(Usd.PrimRange(prim, Usd.TraverseInstanceProxies())) if prim else []
+    lights = [is_light(each) for each in below if is_light(each) or each.IsA(UsdGeom.Gprim)]
+    return bool(lights) and all(lights)
+
+
 def read_light(
     prim: Usd.Prim, to_world: NDArray[np.float64], time: Usd.TimeCode, items: Sequence[str] = ()
 ) -> Light | None:

@@ -9,20 +9,22 @@ and b their means over n and m samples, |a − b| √(n m)/(n + m) is as far off
 Absolute values, not squares: one bright speck does not speak for a picture.
 
 Whether a tile is clean depends on nothing but the tile and one number of the whole picture, so that a
-part of a picture has as many samples as the whole has there.
+part of a picture has as many samples as the whole has there.  Where several films come of one trace each is
+judged by itself, and the trace goes on until all of them are clean.
 """
 
 from __future__ import annotations
 
 import math
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
+from grandlattice.tracer.film_sums import FilmSums
 from grandlattice.tracer.lanes import LANES
 
 TILE = 32
@@ -108,61 +110,63 @@ def whole_packets(window: Window, width: int, height: int) -> Window:
 
 @dataclass(frozen=True, eq=False)
 class Unfinished:
-    """A picture as far as it was traced, to be taken further.
+    """The films of a trace as far as it came, to be taken further.
 
     Attributes
     ----------
-    sums : every buffer of the film, as it is added up.
-    taken : (tiles,) how many rounds each tile has had; clean : (tiles,) whether it needs no more.
+    sums : every buffer, as it is added up.
+    settled : what was put aside of films that needed no more, see `FilmSums.settled`.
+    taken : (tiles,) how many rounds each tile has had.
+    ended : (films, tiles) how many of them count for each film; −1 where all do.
     number : of the round under way.
     rays, seconds : so far.
     """
 
-    sums: Mapping[str, NDArray[np.float32]]
+    sums: Mapping[str, NDArray]
+    settled: Mapping[str, NDArray]
     taken: NDArray[np.int32]
-    clean: NDArray[np.bool_]
+    ended: NDArray[np.int32]
     number: int
     rays: int
     seconds: float
 
 
 class Rounds:
-    """The rounds of one picture, and what they add up to.
+    """The rounds of one trace, and what they add up to.
 
     Parameters
     ----------
-    sums : the buffers that are added to; `half`, for light of every other round, is put beside them.
+    films : the sums that are added to.
     samples : of each pixel at most.
-    noise : relative error at which a tile is clean; None traces all samples.
-    usual : light of the whole picture on average, that dark tiles are judged by.
+    noise : relative error at which a tile of a film is clean; None traces all samples.
+    usual : light of each film on average, that dark tiles are judged by.
     seconds : after which no tile begins that has a sample already; None is never.
     started : when the seconds began, by `time.perf_counter`; None is with the first round.
-    begun : the same picture as far as it was traced before.
+    begun : the same films as far as they were traced before.
     """
 
     def __init__(
-        self, sums: dict[str, NDArray[np.float32]], samples: int, noise: float | None = None,
-        usual: float = 0.0, seconds: float | None = None, begun: Unfinished | None = None,
+        self, films: FilmSums, samples: int, noise: float | None = None,
+        usual: Sequence[float] = (), seconds: float | None = None, begun: Unfinished | None = None,
         started: float | None = None,
     ) -> None:  # fmt: skip
-        self.sums, self._limit, self._target = sums, seconds, noise
-        self._dark = _DARK * usual
-        height, width = self._shape = sums["beauty"].shape[:2]
+        self.films, self._limit, self._target = films, seconds, noise
+        self._dark = [_DARK * light for light in usual]
+        height, width = self._shape = films.sums["beauty"].shape[:2]
         self.tiles, self.rounds = tiles_of(width, height), rounds_of(samples)
-        sums["half"] = np.zeros_like(sums["beauty"])
+        self._bands = _bands_of(self.tiles)
         self.taken = np.zeros(len(self.tiles), np.int32)
-        self.clean = np.zeros(len(self.tiles), bool)
+        self.ended = np.full((films.count, len(self.tiles)), -1, np.int32)
         self.number = self.rays = 0
         self.seconds_before = 0.0
         if begun is not None:
-            for name in sums:
-                sums[name][...] = begun.sums[name]
-            self.taken[:], self.clean[:] = begun.taken, begun.clean
+            films.begin_with(begun.sums, begun.settled, {tile.number: tile.pixels for tile in self.tiles})
+            self.taken[:], self.ended[:] = begun.taken, begun.ended
             self.number, self.rays, self.seconds_before = begun.number, begun.rays, begun.seconds
         self._started, self._since = math.inf, started
         self.tile_seconds = np.zeros(len(self.tiles))
         self._whole = sum(r.samples for r in self.rounds) * width * height
-        self._done = int(sum(self._samples_of(t.number) * t.size for t in self.tiles))
+        self._done = int(sum(self._samples_of(self.taken[t.number]) * t.size for t in self.tiles))
 
     # --- one after the other -----------------------------------------------------------------------
 
@@ -170,15 +174,25 @@ class Rounds:
         """Rounds with the tiles that have still to be traced in each; ends when time is up."""
         self._started = time.perf_counter() if self._since is None else self._since
         while self.number < len(self.rounds):
-            left = [t for t in self.tiles if not self.clean[t.number] and self.taken[t.number] == self.number]
+            left = self._left(self.tiles)
             if left:
                 yield self.rounds[self.number], left
-            if any(not self.clean[t.number] and self.taken[t.number] == self.number for t in left):
+            if self._left(left):
                 return  # time was up before they were all begun
             self.number += 1
             self._judge()
-            if self.clean.all() or (self.number and self.is_late):
+            if self._clean.all() or (self.number and self.is_late):
                 return
+
+    @property
+    def _clean(self) -> NDArray[np.bool_]:
+        """(tiles,) whether no film needs more of a tile."""
+        return np.asarray((self.ended >= 0).all(axis=0))
+
+    def _left(self, tiles: Iterable[Tile]) -> list[Tile]:
+        """Those that have still to be traced in this round."""
+        waits = ~self._clean & (self.taken == self.number)
+        return [tile for tile in tiles if waits[tile.number]]
 
     @property
     def is_late(self) -> bool:
@@ -204,13 +218,16 @@ class Rounds:
 
     # --- what there is -----------------------------------------------------------------------------
 
-    def _samples_of(self, number: int) -> int:
-        taken = int(self.taken[number])
+    def _samples_of(self, taken: int) -> int:
         return self.rounds[taken - 1].first + self.rounds[taken - 1].samples if taken else 0
 
-    def counts(self) -> NDArray[np.int32]:
-        """(H, W) samples of each pixel."""
-        samples = np.array([self._samples_of(k) for k in range(len(self.tiles))], np.int32)
+    def _taken_by(self, film: int) -> NDArray[np.int32]:
+        """(tiles,) how many rounds count for a film."""
+        return np.where(self.ended[film] >= 0, self.ended[film], self.taken)
+
+    def counts(self, film: int) -> NDArray[np.int32]:
+        """(H, W) samples of each pixel of a film."""
+        samples = np.array([self._samples_of(taken) for taken in self._taken_by(film).tolist()], np.int32)
         return np.broadcast_to(self._spread(samples), self._shape)
 
     def seconds(self) -> NDArray[np.float32]:
@@ -220,44 +237,48 @@ class Rounds:
             each[tile.number] = self.tile_seconds[tile.number] / tile.size
         return np.broadcast_to(self._spread(each), self._shape)
 
-    @property
-    def is_whole(self) -> bool:
-        """Whether no pixel needs more samples."""
-        return bool((self.clean | (self.taken == len(self.rounds))).all())
+    def is_whole(self, film: int | None = None) -> bool:
+        """Whether no pixel of a film, or of any, needs more samples."""
+        clean = self._clean if film is None else self.ended[film] >= 0
+        return bool((clean | (self.taken == len(self.rounds))).all())
 
     def unfinished(self, seconds: float) -> Unfinished:
-        """What is needed to take the picture further."""
-        return Unfinished(self.sums, self.taken, self.clean, self.number, self.rays, seconds)
+        """What is needed to take the films further."""
+        films = self.films
+        return Unfinished(
+            films.sums, films.settled, self.taken, self.ended, self.number, self.rays, seconds
+        )  # fmt: skip
 
-    @property
-    def noise(self) -> float | None:
-        """Relative error of the beauty: its mean over the mean light; None below two rounds."""
-        return self.noise_of(self.sums["half"], self.sums["beauty"])
+    def noise_of(self, film: int, half: NDArray[np.float32], other: NDArray[np.float32]) -> float | None:
+        """Relative error of a film: its mean over the mean light; None below two rounds.
 
-    def noise_of(self, half: NDArray[np.float32], other: NDArray[np.float32]) -> float | None:
-        """The same of any picture: its sums over the odd rounds, and over the even ones, (H, W, 3 or 4)."""
-        found = self._errors(half, other)
-        if found is None:
+        Parameters
+        ----------
+        half, other : sums of the beauty over the odd rounds, and over the even ones, (H, W, 3 or 4).
+        """
+        taken = self._taken_by(film)
+        if taken.min() < 2:
             return None
-        error, light = found
+        error, light = self._errors(half, other, [self._spread(part) for part in self._scales(taken)])
         mean = float(np.mean(light, dtype=np.float64))
         return float(np.mean(error, dtype=np.float64)) / mean if mean > 0.0 else 0.0
 
-    def _errors(self, odd_sums: NDArray, even_sums: NDArray) -> tuple[NDArray, NDArray] | None:
-        """Error and light of each pixel, (H, W) each."""
-        if self.taken.min() < 2:
-            return None
+    def _scales(self, taken: NDArray[np.int32]) -> list[NDArray[np.float32]]:
+        """What errors, the odd rounds, the even ones and the light of both are multiplied by, for so many
+        rounds each."""
         odd, even = np.zeros(len(self.rounds) + 1), np.zeros(len(self.rounds) + 1)
         for r in self.rounds:
             odd[r.number + 1] = odd[r.number] + (r.samples if r.number % 2 else 0)
             even[r.number + 1] = even[r.number] + (0 if r.number % 2 else r.samples)
-        # Of one half's sum, of the other's, and of both, each for three channels.
-        n, m = odd[self.taken], even[self.taken]
-        scale, of_half, of_other, of_all = (
-            self._spread(part.astype(np.float32))
-            for part in (np.sqrt(n * m) / (3.0 * (n + m)), 1.0 / n, 1.0 / m, 1.0 / (3.0 * (n + m)))
-        )
-        apart, light = (np.zeros(self._shape, np.float32) for _ in range(2))
+        n, m = odd[taken], even[taken]
+        found = np.sqrt(n * m) / (3.0 * (n + m)), 1.0 / n, 1.0 / m, 1.0 / (3.0 * (n + m))
+        return [part.astype(np.float32) for part in found]
+
+    @staticmethod
+    def _errors(odd_sums: NDArray, even_sums: NDArray, scales: Sequence[NDArray]) -> tuple[NDArray, NDArray]:
+        """Error and light of each pixel, (H, W) each; the scales are those of its tile."""
+        scale, of_half, of_other, of_all = scales
+        apart, light = (np.zeros(odd_sums.shape[:2], np.float32) for _ in range(2))
         for k in range(3):
             half, other = odd_sums[..., k], even_sums[..., k]
             apart += np.abs(half * of_half - other * of_other)
@@ -274,15 +295,35 @@ class Rounds:
         return found
 
     def _judge(self) -> None:
-        """Call tiles clean whose error is small enough beside their light."""
+        """Call tiles of films clean whose error is small enough beside their light."""
         if self._target is None or self.number < _ENOUGH_TO_JUDGE:
             return
-        found = self._errors(self.sums["half"], self.sums["beauty"])
-        if found is None:
-            return
-        error, light = found
-        for tile in self.tiles:
-            if self.taken[tile.number] == self.number:
-                mean = float(error[tile.pixels].mean())
-                allowed = self._target * (float(light[tile.pixels].mean()) + self._dark)
-                self.clean[tile.number] = mean <= allowed
+        for band in self._bands:
+            numbers = np.array([tile.number for tile in band])
+            open_to = (self.ended[:, numbers] < 0) & (self.taken[numbers] == self.number)
+            films = np.flatnonzero(open_to.any(axis=1)).tolist()
+            if not films:
+                continue
+            lefts, widths = [tile.left for tile in band], [tile.right - tile.left for tile in band]
+            # Tiles of which nothing is judged may have had fewer rounds; what comes of them is not looked at.
+            scales = [np.repeat(part, widths) for part in self._scales(np.maximum(self.taken[numbers], 2))]
+            rows = slice(band[0].top, band[0].bottom), slice(None)
+            for film, (odd, even) in zip(films, self.films.lights(films, rows), strict=True):
+                error, light = (
+                    np.add.reduceat(part.sum(axis=0, dtype=np.float64), lefts) / [t.size for t in band]
+                    for part in self._errors(odd, even, scales)
+                )
+                is_clean = open_to[film] & (error <= self._target * (light + self._dark[film]))
+                self.ended[film, numbers[is_clean]] = self.number
+            for tile in band:
+                settled = np.flatnonzero(self.ended[:, tile.number] == self.number).tolist()
+                if settled and (self.ended[:, tile.number] < 0).any():
+                    self.films.settle(settled, tile.number, tile.pixels)
+
+
+def _bands_of(tiles: Iterable[Tile]) -> list[list[Tile]]:
+    """Tiles that lie beside each other, from left to right."""
+    rows: dict[int, list[Tile]] = {}
+    for tile in sorted(tiles, key=lambda tile: (tile.top, tile.left)):
+        rows.setdefault(tile.top, []).append(tile)
+    return list(rows.values())

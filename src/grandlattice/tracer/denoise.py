@@ -18,56 +18,80 @@ def can_denoise() -> bool:
     return importlib.util.find_spec("pyoidn") is not None
 
 
-def denoised(
-    light: Mapping[str, NDArray[np.float32]], albedo: NDArray[np.float32], normal: NDArray[np.float32]
-) -> dict[str, NDArray[np.float32]]:
-    """Pictures of light freed of noise, alpha as it was.
+class Cleaner:
+    """Frees pictures of light of noise, their alpha as it was.
 
     The guides are freed of their own noise first (Áfra, "Open Image Denoise", on prefiltering), so that
-    what is sharp in them stays sharp.
-
-    Parameters
-    ----------
-    light : name → (H, W, 3 or 4) float32, scene-linear; each is cleaned by itself.
-    albedo : (H, W, 3) float32, 0..1.
-    normal : (H, W, 3) float32, unit length or zero.
+    what is sharp in them stays sharp; once for all pictures that have the same.
 
     Raises
     ------
     TracerError
-        When the package is missing or fails.
+        When the package is missing.
     """
-    if not can_denoise():
-        raise TracerError("Denoising is not installed.", cure=HOW_TO_INSTALL)
-    import pyoidn
 
-    device = pyoidn.Device()
-    device.commit()
+    def __init__(self) -> None:
+        if not can_denoise():
+            raise TracerError("Denoising is not installed.", cure=HOW_TO_INSTALL)
+        import pyoidn
 
-    def guide(kind: str, pixels: NDArray[np.float32]) -> NDArray[np.float32]:
+        self._oidn = pyoidn
+        self._device = pyoidn.Device()
+        self._device.commit()
+        self._guides: tuple[list[NDArray[np.float32]], list[NDArray[np.float32]]] = [], []
+
+    def clean(
+        self, light: Mapping[str, NDArray[np.float32]], albedo: NDArray[np.float32],
+        normal: NDArray[np.float32],
+    ) -> dict[str, NDArray[np.float32]]:  # fmt: skip
+        """Pictures without noise, each cleaned by itself.
+
+        Parameters
+        ----------
+        light : name → (H, W, 3 or 4) float32, scene-linear.
+        albedo : (H, W, 3) float32, 0..1.
+        normal : (H, W, 3) float32, unit length or zero.
+
+        Raises
+        ------
+        TracerError
+            When the denoiser fails.
+        """
+        try:
+            albedo, normal = self._guided_by(albedo, normal)
+            colours = {
+                name: self._oidn.denoise(
+                    np.ascontiguousarray(pixels[..., :3]), albedo, normal, hdr=True, clean_aux=True
+                )
+                for name, pixels in light.items()
+            }
+        except (RuntimeError, ValueError) as problem:
+            raise TracerError(f"Denoising failed: {problem}") from problem
+        return {
+            name: np.concatenate([np.maximum(colour, 0.0), light[name][..., 3:]], axis=2)
+            for name, colour in colours.items()
+        }
+
+    def _guided_by(
+        self, albedo: NDArray[np.float32], normal: NDArray[np.float32]
+    ) -> list[NDArray[np.float32]]:  # fmt: skip
+        """The guides without their noise."""
+        given, made = self._guides
+        if not given or not all(map(np.array_equal, given, (albedo, normal))):
+            albedo_kind, normal_kind = self._oidn.OIDN_IMAGE_ALBEDO, self._oidn.OIDN_IMAGE_NORMAL
+            clean = np.clip(self._guide(albedo_kind, np.clip(albedo, 0.0, 1.0)), 0.0, 1.0)
+            made = [clean, self._guide(normal_kind, normal)]
+            self._guides = [albedo, normal], made
+        return made
+
+    def _guide(self, kind: str, pixels: NDArray[np.float32]) -> NDArray[np.float32]:
         given, made = np.ascontiguousarray(pixels, np.float32), np.zeros(pixels.shape, np.float32)
-        with pyoidn.Filter(device) as only_it:
-            only_it.set_image(kind, given, pyoidn.OIDN_FORMAT_FLOAT3)
-            only_it.set_image(pyoidn.OIDN_IMAGE_OUTPUT, made, pyoidn.OIDN_FORMAT_FLOAT3)
+        with self._oidn.Filter(self._device) as only_it:
+            only_it.set_image(kind, given, self._oidn.OIDN_FORMAT_FLOAT3)
+            only_it.set_image(self._oidn.OIDN_IMAGE_OUTPUT, made, self._oidn.OIDN_FORMAT_FLOAT3)
             only_it.commit()
             only_it.execute()
         return made
-
-    try:
-        albedo = np.clip(guide(pyoidn.OIDN_IMAGE_ALBEDO, np.clip(albedo, 0.0, 1.0)), 0.0, 1.0)
-        normal = guide(pyoidn.OIDN_IMAGE_NORMAL, normal)
-        colours = {
-            name: pyoidn.denoise(
-                np.ascontiguousarray(pixels[..., :3]), albedo, normal, hdr=True, clean_aux=True
-            )
-            for name, pixels in light.items()
-        }
-    except (RuntimeError, ValueError) as problem:
-        raise TracerError(f"Denoising failed: {problem}") from problem
-    return {
-        name: np.concatenate([np.maximum(colour, 0.0), light[name][..., 3:]], axis=2)
-        for name, colour in colours.items()
-    }
 
 
 def adding_up(

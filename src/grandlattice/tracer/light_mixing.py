@@ -7,7 +7,6 @@ every sight but the first.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -16,7 +15,6 @@ from numpy.typing import NDArray
 from grandlattice.tracer.company import Company, shape_of
 from grandlattice.tracer.light_passes import CLOSED, LIGHT_GROUP, LIT, LUX, SharePlan
 
-Sums = Mapping[str, NDArray]
 FAINT = 2.0
 """Times the mean light of a version in the picture: shadow rays for less are traced in part of the cases."""
 
@@ -76,24 +74,24 @@ class Mixing:
                 found[k + (k >= company.lamp_count)] = FAINT * light[sums.sums[sums.first[row]]]
         return found.astype(np.float32)
 
-    def beauty(self, film: int, sums: Sums, light: str) -> NDArray[np.float32]:
+    def beauty(
+        self, film: int, light: NDArray[np.float32], alpha: NDArray[np.float32]
+    ) -> NDArray[np.float32]:  # fmt: skip
         """(H, W, 4) sums of a film's light and alpha.
 
         Parameters
         ----------
-        light : which of the light sums, all or those of every other round.
+        light : (planes, H, W, 3), sums of light, and of alpha in every sight but the first.
+        alpha : (H, W, 1), in the first sight.
         """
-        alpha = sums["beauty"][..., 3:]
         sight = int(self.company.sights[film])
         if sight:
-            alpha = sums[light][self.company.sums.count + sight - 1][..., :1]
-        return np.concatenate([self.company.sums.mixed(film, sums[light]), alpha], axis=-1)
+            alpha = light[self.company.sums.count + sight - 1][..., :1]
+        return np.concatenate([self.company.sums.mixed(film, light), alpha], axis=-1)
 
-    def parts(self, film: int, sums: Sums) -> NDArray[np.float32]:
-        """(parts, H, W, 3) sums of the parts of a film's beauty."""
-        if "shares" not in sums:
-            return np.zeros((0, *sums["beauty"].shape[:2], 3), np.float32)
-        shares, table = sums["shares"], self.shares.table
+    def parts(self, film: int, shares: NDArray[np.float32]) -> NDArray[np.float32]:
+        """(parts, H, W, 3) sums of the parts of a film's beauty, from those of all light sums."""
+        table = self.shares.table
         made = np.zeros((len(table), *shares.shape[1:]), np.float32)
         for part, (kind, _) in enumerate(table):
             if kind in (CLOSED, LIT):

@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 import time
 from collections import deque
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import partial
@@ -22,27 +22,33 @@ from numpy.typing import NDArray
 from grandlattice.errors import TracerError
 from grandlattice.scene_records import Snapshot
 from grandlattice.tables.passes import is_pass
-from grandlattice.tracer.adaptive_sampling import Round, Rounds, Tile, Unfinished, whole_packets, whole_tiles
-from grandlattice.tracer.batches import FILM, stride_of
+from grandlattice.tracer.adaptive_sampling import (
+    Round,
+    Rounds,
+    Tile,
+    Unfinished,
+    Window,
+    whole_packets,
+    whole_tiles,
+)
+from grandlattice.tracer.batches import FILM
 from grandlattice.tracer.company import Company, Lighting
-from grandlattice.tracer.denoise import adding_up, can_denoise, denoised
+from grandlattice.tracer.denoise import Cleaner, adding_up, can_denoise
 from grandlattice.tracer.film import Film, developed, empty_sums
+from grandlattice.tracer.film_sums import FilmSums, part_of_sums
 from grandlattice.tracer.integrator import OPTIONS
 from grandlattice.tracer.kernel import kernel, load_kernels
 from grandlattice.tracer.kernel_memory import Pinned, aligned_words
-from grandlattice.tracer.lanes import LANES
 from grandlattice.tracer.lens import Sensor, make_lens
 from grandlattice.tracer.light_mixing import Mixing, mixing_of
 from grandlattice.tracer.light_passes import CLOSED, LUX, OwnPass, SharePlan
 from grandlattice.tracer.motion import motion
-from grandlattice.tracer.path_state import BATCH, branches_of, room_for
+from grandlattice.tracer.path_state import branches_of, room_for
+from grandlattice.tracer.pilot import Pilot, batches_of, usual_light
 from grandlattice.tracer.scattering import albedo_tables
 from grandlattice.tracer.scene_arrays import Images, SceneBuilder, TraceScene
 
-_SMALL_BATCH = 512  # paths at a time where each has many sums, so that they fit a processor's cache
 _HALVINGS = 1  # how often paths part in two where they are scattered first
-_PILOT_LINES = 24  # of a picture that tell how bright each lighting is
-_LINES, _MEANS = 48, 7  # lines of a picture that tell how bright it is, and how many means of them
 
 
 @dataclass(frozen=True)
@@ -96,7 +102,7 @@ class TraceControl:
     stop : set it to end the trace soon; `Stopped` is then raised.
     begun : the same picture as far as it was traced before; the result has the same bytes as if it had
         never been interrupted.
-    keep : called with how far a picture came that a time limit ended.
+    keep : called with how far a picture came that a time limit ended; what it is given goes on changing.
     """
 
     progress: Callable[[float], None] | None = None
@@ -149,7 +155,7 @@ class Tracer:
             For an unknown pass, a camera without a picture, or a picture too large to hold.
         """
         company = Company([Lighting(snapshot.lights, settings.clamp)])
-        return self.trace_films(company, snapshot, images, sensor, settings, passes, own, control)[0]
+        return next(self.trace_films(company, snapshot, images, sensor, settings, passes, own, control))
 
     def trace_films(
         self,
@@ -161,18 +167,18 @@ class Tracer:
         passes: Sequence[str] = ("beauty",),
         own: Mapping[str, OwnPass] | None = None,
         control: TraceControl | None = None,
-    ) -> list[Film]:
+    ) -> Iterator[Film]:
         """Trace the wanted films of a company: one view in several lightings.
 
         Parameters
         ----------
-        company : the lightings; with more than one `settings.noise` and `settings.seconds` cannot be used,
-            and nothing may catch shadows.  The lights of the snapshot and the clamp of the settings are not
-            looked at.
+        company : the lightings; with more than one nothing may catch shadows.  The lights of the snapshot
+            and the clamp of the settings are not looked at.
 
         Returns
         -------
-        A film for each wanted lighting, with all passes.  Seconds and rays are divided equally among them.
+        A film for each wanted lighting, with all passes, each made when it is asked for.  Seconds and rays
+        are divided equally among them.
 
         Raises
         ------
@@ -183,8 +189,8 @@ class Tracer:
         """
         own, control = own or {}, control or TraceControl()
         catches = any(item.catches for item in snapshot.items)
-        if not company.is_one and (settings.noise or settings.seconds or catches):
-            raise ValueError("lightings are traced together without noise, seconds and what catches shadow")
+        if not company.is_one and catches:
+            raise ValueError("lightings are traced together where nothing catches shadow")
         snapshot = replace(snapshot, lights=tuple(version.light for version in company.versions))
         unknown = [name for name in passes if not is_pass(name) and name not in own]
         if unknown:
@@ -197,162 +203,69 @@ class Tracer:
         if radius is None:
             radius = 0.1 * _diagonal(bounds)
         shares = SharePlan(passes, snapshot.lights, snapshot.glowing, own, radius)
-        many = None if company.is_one else company
-        mixing = None if many is None else mixing_of(many, shares)
-        if mixing is not None and company.varies:
-            thresholds = self._thresholds(company, snapshot, images, sensor, settings)
-            mixing = replace(mixing, thresholds=thresholds)
+        many, mixing, usual = None if company.is_one else company, None, [0.0]
+        if many is not None:
+            mixing = mixing_of(many, shares)
+            if company.varies or settings.noise is not None:
+                seen = self._pilot(company, snapshot, images, sensor, settings)
+                mixing = replace(mixing, thresholds=seen.thresholds_for(company) if company.varies else None)
+                usual = [seen.usual[k] for k in company.wanted]
         scene = self._builder.build(snapshot, images, shares.groups, shares.glowing, many)
-        window, usual = sensor.window, 0.0
-        if settings.noise is None:
-            window = whole_packets(window, sensor.width, sensor.height)
-        else:
-            window = whole_tiles(window, sensor.width, sensor.height)
-        left, top, right, bottom = window
-        guides = ("albedo", "normal") if settings.denoise else ()
-        film = empty_sums(
-            right - left, bottom - top, (*passes, *guides),
-            len(shares.table) if mixing is None else mixing.sums_from,
-            0 if mixing is None else mixing.planes,
-        )  # fmt: skip
-        words = 0 if scene.skies is None or len(shares.table) else scene.skies.words
-        for name in ("sky", "sky_half") if words else ():
-            film[name] = np.zeros((bottom - top, right - left, words), np.float32)
-        if catches:
-            film["caught"] = np.zeros((bottom - top, right - left, 3), np.float32)
         how = _how(company, settings, scene)
-        if settings.noise is not None:
-            usual = self._usual_light(scene, lens, Pinned(OPTIONS, **how), sensor)
+        if many is None and settings.noise is not None:
+            usual = [usual_light(scene, lens, Pinned(OPTIONS, **how), sensor)]
+        window = traced_window(sensor, settings)
+        skies = scene.skies if scene.skies is not None and not len(shares.table) else None
+        words = 0 if skies is None else skies.words
+        sums = _sums_of(window, settings, passes, shares, mixing, words, catches)
         rounds = Rounds(
-            film, settings.samples, settings.noise, usual, settings.seconds, control.begun, started
-        )
+            FilmSums(sums, mixing, skies), settings.samples, settings.noise, usual, settings.seconds,
+            control.begun, started,
+        )  # fmt: skip
         options = Pinned(
             OPTIONS,
             **how,
             occlusion=shares.asks(CLOSED),
             illuminance=shares.asks(LUX),
-            albedo="albedo" in film,
-            firsts=any(name in film for name in ("depth", "depth_soft", "objects", "looks")),
+            albedo="albedo" in sums,
+            firsts=any(name in sums for name in ("depth", "depth_soft", "objects", "looks")),
             shares=shares.table,
             share_count=len(shares.table),
             **({"sums_from": len(shares.table)} if mixing is None else mixing.options),
-            **(scene.skies.options if words and scene.skies is not None else {}),
+            **(skies.options if skies is not None and words else {}),
         )
-        self._trace_rounds(scene, lens, options, rounds, (left, top), control)
+        self._trace_rounds(scene, lens, options, rounds, window[:2], control)
         seconds = rounds.seconds_before + time.perf_counter() - started
-        if not rounds.is_whole and control.keep is not None:
+        if not rounds.is_whole() and control.keep is not None:
             control.keep(rounds.unfinished(seconds))
-        # What was traced beyond the part that is wanted served for judging noise.
-        part = (
-            slice(sensor.window[1] - top, sensor.window[3] - top),
-            slice(sensor.window[0] - left, sensor.window[2] - left),
-        )
-        if words and scene.skies is not None:
-            scene.skies.add_to(film["light_sums"], film.pop("sky"))
-            scene.skies.add_to(film["light_half"], film.pop("sky_half"))
-        noise = _noise_of(rounds, mixing)
-        film = film | {"beauty": film["beauty"] + film["half"]}
-        if mixing is not None:
-            film["light_sums"] = film["light_sums"] + film.pop("light_half")
-        film = {name: sums[:, *part] if name in _STACKED else sums[part] for name, sums in film.items()}
-        counts = rounds.counts()[part]
-        names = {
-            "object-id": [item.geometry.path for item in snapshot.items],
-            "material-id": [material.path for material in snapshot.materials],
-        }  # fmt: skip
-        cleaned = settings.denoise and can_denoise()
-        shared = developed(film, counts, names, snapshot.camera)
-        if "motion" in passes:
-            shared["motion"] = motion(film, lens, snapshot, sensor)
-        shared["seconds"] = rounds.seconds()[part][..., None] / np.float32(len(company.wanted))
-        films = []
-        for number in range(len(company.wanted)):
-            made = dict(shared)
-            parts = film.get("shares", np.zeros(0, np.float32))
-            if mixing is not None:
-                parts = mixing.parts(number, film)
-                per_sample = (1.0 / np.maximum(counts, 1)).astype(np.float32)[..., None]
-                made["beauty"] = mixing.beauty(number, film, "light_sums") * per_sample
-            made |= {name: shares.developed(name, parts, counts[..., None]) for name in shares.places}
-            films.append(made)
-        if cleaned:
-            _clean(films, passes, shares)
-        return [
-            Film(
-                passes={name: made[name] for name in passes},
-                samples=round(float(counts.mean())),
-                rays=rounds.rays // len(films),
-                seconds=seconds / len(films),
-                denoised=cleaned,
-                noise=noise[number],
-                unfinished=not rounds.is_whole,
-                names={name: names[name] for name in passes if name in names},
-            )
-            for number, made in enumerate(films)
-        ]
+        rounds.films.fold()
+        return _Traced(rounds, shares, snapshot, sensor, settings, tuple(passes), seconds).films()
 
-    def _usual_light(self, scene, lens, options, sensor: Sensor) -> float:  # type: ignore[no-untyped-def]
-        """Light of the whole picture on average, from one sample of each pixel of some of its lines.
-
-        Lines are taken in turns into some means, and the one in the middle counts: a bright speck moves
-        only the one it is in.
-        """
-        width, room = sensor.width, aligned_words(room_for(0))
-        every = max(1, sensor.height // _LINES)
-        means: list[float] = []
-        for line in range(every // 2, sensor.height, every):
-            sums = empty_sums(width, 1, (), 0)
-            table = Pinned(FILM, width=width, pixels=width, top=line, **sums)
-            kernel("trace_tile")(
-                scene.scene.address, room.ctypes.data, lens.address, options.address, table.address,
-                0, 0, width, 1, 0, 1, *_batches(1, options),
-            )  # fmt: skip
-            means.append(float(sums["beauty"][0, :, :3].mean(dtype=np.float64)))
-        return float(np.median([np.mean(means[k::_MEANS]) for k in range(min(_MEANS, len(means)))]))
-
-    def _thresholds(
+    def _pilot(
         self, company: Company, snapshot: Snapshot, images: Images, sensor: Sensor, settings: TraceSettings
-    ) -> NDArray[np.float32]:
-        """What each row of the light table adds to a pixel from which on its shadow rays are all traced.
-
-        A small picture of every lighting says how bright the light of each version is on average: light
-        that is fainter than a part of that is looked at in part of the cases.
-        """
+    ) -> Pilot:
+        """A small picture of every lighting of a company."""
         pilot = company.for_pilot()
         mixing = mixing_of(pilot, SharePlan((), [v.light for v in pilot.versions], snapshot.glowing, {}, 1.0))
         shown = replace(snapshot, lights=tuple(version.light for version in pilot.versions))
         scene = self._builder.build(shown, images, company=pilot)
         assert scene.skies is not None
-        options = Pinned(OPTIONS, **_how(pilot, settings, scene), **mixing.options, **scene.skies.options)
-        lens, width, words = make_lens(sensor), sensor.width, scene.skies.words
-        room = aligned_words(room_for(mixing.sums_from + mixing.planes, words))
-        every, lines = max(1, sensor.height // _PILOT_LINES), 0
-        light = np.zeros(mixing.planes)
-        for line in range(every // 2, sensor.height, every):
-            sums = empty_sums(width, 1, (), mixing.sums_from, mixing.planes)
-            del sums["light_half"]
-            sums["sky"] = np.zeros((1, width, words), np.float32)
-            table = Pinned(FILM, width=width, pixels=width, top=line, **sums)
-            kernel("trace_tile")(
-                scene.scene.address, room.ctypes.data, lens.address, options.address, table.address,
-                0, 0, width, 1, 0, 1, *_batches(1, options),
-            )  # fmt: skip
-            scene.skies.add_to(sums["light_sums"], sums["sky"])
-            light += sums["light_sums"].mean(axis=(1, 2, 3), dtype=np.float64)
-            lines += 1
-        return mixing.thresholds_for(company, light / max(lines, 1))
+        skies = scene.skies.options if scene.skies.words else {}
+        options = Pinned(OPTIONS, **_how(pilot, settings, scene), **mixing.options, **skies)
+        return Pilot(scene, make_lens(sensor), options, sensor, mixing)
 
     def _trace_rounds(self, scene, lens, options, rounds, corner, control):  # type: ignore[no-untyped-def]
         """Trace round after round, until the picture has its samples, its quality or its time."""
-        height, width, _ = rounds.sums["beauty"].shape
+        every = rounds.films.sums
+        height, width, _ = every["beauty"].shape
         apart = ("beauty", "half", "light_sums", "light_half", "sky", "sky_half")
-        held = {name: sums for name, sums in rounds.sums.items() if name not in apart}
+        held = {name: sums for name, sums in every.items() if name not in apart}
         where = {"width": width, "pixels": width * height, "left": corner[0], "top": corner[1]}
         # Light of every other round is added up apart.
         tables = [
             Pinned(
-                FILM, **where, **held, beauty=rounds.sums[name],
-                light_sums=rounds.sums.get(light, 0), sky=rounds.sums.get(sky, 0),
+                FILM, **where, **held, beauty=every[name],
+                light_sums=every.get(light, 0), sky=every.get(sky, 0),
             )
             for name, light, sky in (("beauty", "light_sums", "sky"), ("half", "light_half", "sky_half"))
         ]  # fmt: skip
@@ -376,7 +289,7 @@ class Tracer:
             rays = trace_tile(
                 scene.scene.address, room.ctypes.data, lens.address, options.address,
                 tables[this.number % 2].address, *tile[:4], this.first, this.samples,
-                *_batches(this.samples, options),
+                *batches_of(this.samples, options),
             )  # fmt: skip
             with lock:
                 rounds.after(tile, rays, time.perf_counter() - began)
@@ -391,7 +304,81 @@ class Tracer:
                     raise Stopped
 
 
-_STACKED = ("shares", "light_sums")  # (N, H, W, 3)
+@dataclass(frozen=True, eq=False)
+class _Traced:
+    """What was traced, and how films are made of it."""
+
+    rounds: Rounds
+    shares: SharePlan
+    snapshot: Snapshot
+    sensor: Sensor
+    settings: TraceSettings
+    passes: tuple[str, ...]
+    seconds: float
+
+    def films(self) -> Iterator[Film]:
+        """One after the other, so that one stands in memory at a time."""
+        cleaner = Cleaner() if self.settings.denoise and can_denoise() else None
+        # What was traced beyond the part that is wanted served for judging noise.
+        x, y, right, bottom = self.sensor.window
+        left, top, _, _ = traced_window(self.sensor, self.settings)
+        part = slice(y - top, bottom - top), slice(x - left, right - left)
+        lens, names = make_lens(self.sensor), {
+            "object-id": [item.geometry.path for item in self.snapshot.items],
+            "material-id": [material.path for material in self.snapshot.materials],
+        }  # fmt: skip
+        count = self.rounds.films.count
+        for number in range(count):
+            sums = self.rounds.films.of_film(number)
+            noise = self.rounds.noise_of(number, sums["half"], sums["beauty"])
+            sums = part_of_sums(sums | {"beauty": sums["beauty"] + sums["half"]}, part)
+            counts = self.rounds.counts(number)[part]
+            made = developed(sums, counts, names, self.snapshot.camera)
+            if "motion" in self.passes:
+                made["motion"] = motion(sums, lens, self.snapshot, self.sensor)
+            made["seconds"] = self.rounds.seconds()[part][..., None] / np.float32(count)
+            shares = sums.get("shares", np.zeros(0, np.float32))
+            made |= {
+                name: self.shares.developed(name, shares, counts[..., None]) for name in self.shares.places
+            }
+            if cleaner is not None:
+                made |= _cleaned(cleaner, made, self.passes, self.shares)
+            yield Film(
+                passes={name: made[name] for name in self.passes},
+                samples=round(float(counts.mean())),
+                rays=self.rounds.rays // count,
+                seconds=self.seconds / count,
+                denoised=cleaner is not None,
+                noise=noise,
+                unfinished=not self.rounds.is_whole(number),
+                names={name: names[name] for name in self.passes if name in names},
+            )
+
+
+def traced_window(sensor: Sensor, settings: TraceSettings) -> Window:
+    """What of a picture is traced for the part of it that is wanted: left, top, right, bottom."""
+    whole = whole_packets if settings.noise is None else whole_tiles
+    return whole(sensor.window, sensor.width, sensor.height)
+
+
+def _sums_of(
+    window: Window, settings: TraceSettings, passes: Sequence[str], shares: SharePlan, mixing: Mixing | None,
+    sky_words: int, catches: bool,
+) -> dict[str, NDArray]:  # fmt: skip
+    """The buffers of a trace."""
+    left, top, right, bottom = window
+    guides = ("albedo", "normal") if settings.denoise else ()
+    sums = empty_sums(
+        right - left, bottom - top, (*passes, *guides),
+        len(shares.table) if mixing is None else mixing.sums_from,
+        0 if mixing is None else mixing.planes,
+    )  # fmt: skip
+    sums["half"] = np.zeros_like(sums["beauty"])
+    for name in ("sky", "sky_half") if sky_words else ():
+        sums[name] = np.zeros((bottom - top, right - left, sky_words), np.float32)
+    if catches:
+        sums["caught"] = np.zeros((bottom - top, right - left, 3), np.float32)
+    return sums
 
 
 def _how(company: Company, settings: TraceSettings, scene: TraceScene) -> dict[str, object]:
@@ -408,39 +395,21 @@ def _how(company: Company, settings: TraceSettings, scene: TraceScene) -> dict[s
     }
 
 
-def _noise_of(rounds: Rounds, mixing: Mixing | None) -> list[float | None]:
-    """The relative error of each wanted film."""
-    if mixing is None:
-        return [rounds.noise]
-    halves = [
-        [mixing.beauty(k, rounds.sums, light) for light in ("light_half", "light_sums")]
-        for k in range(len(mixing.company.wanted))
-    ]
-    return [rounds.noise_of(*each) for each in halves]
-
-
-def _clean(films: Sequence[dict[str, NDArray]], passes: Sequence[str], shares: SharePlan) -> None:
-    """Free beauty and shares of lights of their noise; shares that leave nothing out add up to the beauty."""
+def _cleaned(
+    cleaner: Cleaner, made: Mapping[str, NDArray], passes: Sequence[str], shares: SharePlan
+) -> dict[str, NDArray]:  # fmt: skip
+    """Beauty and shares of lights freed of noise; shares that leave nothing out add up to the beauty."""
     light = ["beauty", *(name for name in passes if name in shares.lights)]
-    noisy = {f"{k} {name}": made[name] for k, made in enumerate(films) for name in light}
-    found = denoised(noisy, films[0]["albedo"], films[0]["normal"])
-    for k, made in enumerate(films):
-        made |= {name: found[f"{k} {name}"] for name in light}
-        if shares.whole(light):
-            made |= adding_up(made["beauty"], {name: made[name] for name in light[1:]})
+    found = cleaner.clean({name: made[name] for name in light}, made["albedo"], made["normal"])
+    if shares.whole(light):
+        found |= adding_up(found["beauty"], {name: found[name] for name in light[1:]})
+    return found
 
 
 def warm_up() -> None:
     """Have the kernels ready: compile them, or load them from the cache of an earlier compile."""
     load_kernels()
     albedo_tables()
-
-
-def _batches(samples: int, options: Pinned) -> tuple[int, int]:
-    """Places of a pixel with so many samples in a batch, and how many pixels one has."""
-    batch = _SMALL_BATCH if options.record["sky_words"] else BATCH
-    stride, places = stride_of(samples), batch // int(options.record["branches"]) // LANES * LANES
-    return stride, places // stride
 
 
 def _diagonal(corners: NDArray[np.float64]) -> float:

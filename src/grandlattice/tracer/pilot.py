@@ -1,0 +1,103 @@
+"""A glance at a picture before it is traced: some of its lines, one sample of each pixel.
+
+It says how much light a film has on average, by which dark tiles are judged, and how bright the light of each
+version of a lamp is: shadow rays towards what is fainter than a part of that are traced in part of the cases.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+from numpy.typing import NDArray
+
+from grandlattice.tracer.batches import FILM, stride_of
+from grandlattice.tracer.company import Company
+from grandlattice.tracer.film import empty_sums
+from grandlattice.tracer.kernel import kernel
+from grandlattice.tracer.kernel_memory import Pinned, aligned_words
+from grandlattice.tracer.lanes import LANES
+from grandlattice.tracer.lens import Sensor
+from grandlattice.tracer.light_mixing import Mixing
+from grandlattice.tracer.path_state import BATCH, room_for
+from grandlattice.tracer.scene_arrays import TraceScene
+
+_SMALL_BATCH = 512  # paths at a time where each has many sums, so that they fit a processor's cache
+_LINES, _FEW_LINES = 48, 24  # of a picture that tell how bright it is, and how bright each lighting is
+_MEANS = 7  # of those lines; the one in the middle counts, so that a bright speck moves only its own
+
+
+class Pilot:
+    """What some lines of a picture say of every lighting of a company.
+
+    Parameters
+    ----------
+    scene : lit by the company without its limits, see `Company.for_pilot`.
+    options : of the kernel.
+    mixing : of that company.
+
+    Attributes
+    ----------
+    usual : for each lighting its light on average.
+    """
+
+    def __init__(
+        self, scene: TraceScene, lens: Pinned, options: Pinned, sensor: Sensor, mixing: Mixing
+    ) -> None:  # fmt: skip
+        assert scene.skies is not None
+        self._mixing, lines = mixing, list[NDArray[np.float64]]()
+        for sums in _lines(scene, lens, options, sensor, _FEW_LINES, mixing):
+            if "sky" in sums:
+                scene.skies.add_to(sums["light_sums"], sums["sky"])
+            lines.append(sums["light_sums"].mean(axis=(1, 2), dtype=np.float64))
+        light = np.array(lines)  # (lines, planes, 3)
+        self._light = light.mean(axis=(0, 2))
+        weights = np.zeros((len(mixing.company.lightings), *light.shape[1:]))
+        for film, mix in enumerate(mixing.company.sums.mix):
+            for k, weight in mix:
+                weights[film, k] = weight
+        self.usual = [_middle(of_film) for of_film in np.einsum("lpc,fpc->fl", light, weights) / 3.0]
+
+    def thresholds_for(self, company: Company) -> NDArray[np.float32]:
+        """What each row of a company's light table adds to a pixel from which on its shadow rays are all
+        traced."""
+        return self._mixing.thresholds_for(company, self._light)
+
+
+def usual_light(scene: TraceScene, lens: Pinned, options: Pinned, sensor: Sensor) -> float:
+    """Light of a whole picture on average."""
+    lines = _lines(scene, lens, options, sensor, _LINES)
+    return _middle([float(sums["beauty"][0, :, :3].mean(dtype=np.float64)) for sums in lines])
+
+
+def _middle(lines: NDArray[np.float64] | list[float]) -> float:
+    """Lines are taken in turns into some means, and the one in the middle counts."""
+    return float(np.median([np.mean(lines[k::_MEANS]) for k in range(min(_MEANS, len(lines)))]))
+
+
+def _lines(
+    scene: TraceScene, lens: Pinned, options: Pinned, sensor: Sensor, count: int, mixing: Mixing | None = None
+) -> Iterator[dict[str, NDArray]]:
+    """Sums of lines that are spread over a picture."""
+    words = 0 if mixing is None or scene.skies is None else scene.skies.words
+    fields, planes = (0, 0) if mixing is None else (mixing.sums_from, mixing.planes)
+    width, room = sensor.width, aligned_words(room_for(fields + planes, words))
+    every = max(1, sensor.height // count)
+    for line in range(every // 2, sensor.height, every):
+        sums = empty_sums(width, 1, (), fields, planes)
+        sums.pop("light_half", None)
+        if words:
+            sums["sky"] = np.zeros((1, width, words), np.float32)
+        table = Pinned(FILM, width=width, pixels=width, top=line, **sums)
+        kernel("trace_tile")(
+            scene.scene.address, room.ctypes.data, lens.address, options.address, table.address,
+            0, 0, width, 1, 0, 1, *batches_of(1, options),
+        )  # fmt: skip
+        yield sums
+
+
+def batches_of(samples: int, options: Pinned) -> tuple[int, int]:
+    """Places of a pixel with so many samples in a batch, and how many pixels one has."""
+    batch = _SMALL_BATCH if options.record["sky_words"] else BATCH
+    stride, places = stride_of(samples), batch // int(options.record["branches"]) // LANES * LANES
+    return stride, places // stride
