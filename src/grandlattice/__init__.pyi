@@ -61,6 +61,9 @@ from .plan.cell_maker import (
 from .plan.file_index import (
     Totals as Totals,
 )
+from .plan.reader import (
+    read_edit as read_edit,
+)
 from .plan.settings import (
     Settings as Settings,
 )

@@ -181,6 +181,11 @@ class Light:
     matte: bool = False
     track: Matrix | None = None
 
+    @property
+    def hides(self) -> bool:
+        """Whether its shape hides what is behind it from the camera."""
+        return (self.seen or self.matte) and self.kind != "dome"
+
 
 @dataclass(frozen=True, eq=False)
 class Camera:

@@ -106,6 +106,7 @@ class SettingValues(TypedDict, total=False):
     priority: int
     label: bool
     own_trace: bool
+    keep_light_shares: bool
     skip: bool
 
 

@@ -49,6 +49,7 @@ from grandlattice.runs import (
     sole_writer,
 )
 from grandlattice.runs.backends import BackendRequest, backend_maker
+from grandlattice.runs.kept_shares import KeptShares, foresee
 from grandlattice.runs.ledger import DONE
 from grandlattice.runs.memory_room import Room, WorkerRoom, film_bytes
 from grandlattice.runs.notifications import Teller
@@ -194,6 +195,9 @@ def run(planned: Planned, indices: Indices, block: RunBlock, call: RunCall) -> R
             begun.outlook = only_unfinished(begun)
         begun.ledger_aside = aside
         refuse_what_stands_there(begun.outlook, block.existing)
+        kept = KeptShares(planned.store, planned.name)
+        seen = foresee(begun.outlook.todo, planned.ingredients.fingerprints, kept, relight=not call.fresh)
+        begun.outlook = replace(begun.outlook, relight=seen)
         if call.on_outlook is not None:
             call.on_outlook(begun.outlook)
         todo = begun.outlook.todo
@@ -217,7 +221,9 @@ def run(planned: Planned, indices: Indices, block: RunBlock, call: RunCall) -> R
         count = default_workers(block) if call.workers is None else call.workers
         each = call.threads or block.threads or max(1, count // len(todo))
         order = _order(planned, each, call.allow_missing, block.existing, begun.owner)
-        order = replace(order, further=call.further, compiler=begun.compiler)
+        order = replace(
+            order, further=call.further, relight=not call.fresh, compiler=begun.compiler
+        )  # fmt: skip
         # Workers measure the cost, and have the scene at hand then.
         request = BackendRequest(order, min(count, len(todo)), block.gentle, block.on)
         backend = make_backend(request)
@@ -231,7 +237,7 @@ def run(planned: Planned, indices: Indices, block: RunBlock, call: RunCall) -> R
             worth_it = todo.work > _WORTH_A_PROBE and not order.model.renderers
             probing = backend.probe if worth_it else None
             begun.estimate = estimate(
-                todo, count, order.threads, planned.ledger, probing, further=call.further
+                begun.outlook.traced, count, order.threads, planned.ledger, probing, further=call.further
             )
             if begun.estimate is not None and call.on_estimate is not None:
                 call.on_estimate(begun.estimate)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import copy
 import io
 import os
+from collections.abc import Mapping, Sequence
 from functools import cached_property
 from importlib.util import find_spec
 from pathlib import Path
@@ -22,13 +23,14 @@ from grandlattice.plan import (
     Lattice,
     PlanModel,
     SceneFacts,
-    Settings,
     build_lattice,
     parse,
     validate,
     with_included,
     yaml_writer,
 )
+from grandlattice.plan.schema import Bundle
+from grandlattice.plan.setting_layers import THIS_CALL
 from grandlattice.plan.validation import explained
 from grandlattice.stage import Scene, open_scene
 
@@ -62,7 +64,7 @@ class PlanContents:
         self._text: str | None = None
         self._read = ""
         self._folder = Path(folder) if folder is not None else Path.cwd()
-        self.overrides = Settings()
+        self.overrides = Bundle()
         if _document is not None:
             self._data, self._text = _document.data, _document.text
             self._read = _document.text
@@ -187,20 +189,31 @@ class PlanContents:
         """The cells in the order they run."""
         return Cells(self.name, self.lattice, self._make)
 
-    def override(self, **settings: Unpack[SettingValues]) -> Self:
-        """The same plan with settings that beat everything it says; this one stays as it is.
+    def override(self, *, edits: Sequence[Mapping[str, Any]] = (), **settings: Unpack[SettingValues]) -> Self:
+        """The same plan with settings and edits that beat everything it says; this one stays as it is.
+
+        Parameters
+        ----------
+        edits : as a plan writes them, laid over all cells behind their own and those of earlier calls.
 
         Raises
         ------
         PlanError
-            For an unknown setting or a value it cannot have.
+            For an unknown setting or edit, or a value it cannot have.
+
+        Examples
+        --------
+        >>> warmer = plan.override(
+        ...     edits=[{"multiply": {"on": "/Room/Lights/Lamp", "colorTemperature": 0.9}}]
+        ... )                                                           # doctest: +SKIP
         """
         other = copy.copy(self)
         other._data = copy.deepcopy(self._data)  # either may be changed further
+        whole = {**self.given(), **settings, "edits": [*self.overrides.edits, *edits]}
         try:
-            other.overrides = Settings.model_validate({**self.given(), **settings})
+            other.overrides = Bundle.model_validate(whole)
         except ValidationError as problem:
-            raise said_wrongly(problem, "this call (--set, or override)") from None
+            raise said_wrongly(problem, THIS_CALL) from None
         for name in ("_make", "cells", "_stamp", "names"):
             other.__dict__.pop(name, None)
         return other
@@ -216,10 +229,10 @@ class PlanContents:
             quality.pop("denoise", None)
         settings = {
             **self.given(), **quality, "format": ["png"], "passes": ["beauty"], "files": {},
-            "output": "{cell}.{frame:04d}.{ext}",
+            "output": "{cell}.{frame:04d}.{ext}", "keep_light_shares": False,
         }  # fmt: skip
         quick = type(self)(folder=self.folder, _document=self.document)
-        return quick.override(**settings)
+        return quick.override(edits=[edit.model_dump() for edit in self.overrides.edits], **settings)
 
     @property
     def proof_folder(self) -> Path:
@@ -233,7 +246,7 @@ class PlanContents:
 
     def given(self) -> dict[str, Any]:
         """The settings laid over the plan by `override`, by name."""
-        return given_in(self.overrides)
+        return {name: value for name, value in given_in(self.overrides).items() if name != "edits"}
 
 
 def said_wrongly(problem: ValidationError, where: str) -> PlanError:

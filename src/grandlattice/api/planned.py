@@ -104,7 +104,7 @@ class Planned:
     def sources(self) -> frozenset[Path]:
         """Every file that the scene or the plan reads, as named and as links lead."""
         named = [self.folder / text for text in self.model.texts()]
-        for said in self.lattice.everything_said():
+        for said in [*self.lattice.everything_said(), self.make.caller]:
             named += [self.folder / text for placed in said.edits for text in texts_of(placed.edit)]
         return frozenset(files_read(self.scene, [path for path in named if is_file(path)]))
 
@@ -135,7 +135,7 @@ class Planned:
         told: list[object] = [
             self.name,
             self.scene.file.stem,
-            self.fingerprints.of_plan(self.make.caller.settings),
+            self.fingerprints.of_plan(self.make.caller),
         ]
         told += [frames if frames is None or isinstance(frames, str) else sorted(frames)]
         whole = hashlib.blake2b(json.dumps(told, default=str).encode(), digest_size=16)

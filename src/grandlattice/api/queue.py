@@ -15,7 +15,7 @@ from __future__ import annotations
 
 import itertools
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
@@ -165,9 +165,9 @@ class Queue:
                 raise
         return Queue(steps, self.name, self.notices, self._after)
 
-    def override(self, **settings: Any) -> Queue:
-        """The same steps with settings that beat all their plans say, see `Plan.override`."""
-        steps = [replace(step, plan=step.plan.override(**settings)) for step in self.steps]
+    def override(self, *, edits: Sequence[Mapping[str, Any]] = (), **settings: Any) -> Queue:
+        """The same steps with settings and edits that beat all their plans say, see `Plan.override`."""
+        steps = [replace(step, plan=step.plan.override(edits=edits, **settings)) for step in self.steps]
         return Queue(steps, self.name, self.notices, self._after)
 
     def refuse_collisions(self) -> None:

@@ -95,11 +95,11 @@ def shared_traces(
 
 
 def _nearest(earlier: Sequence[Task], cell: Cell) -> int:
-    """The last of the tasks whose first cell has most entries in common with a cell."""
+    """The first of the tasks whose first cell has most entries in common with a cell."""
 
     def alike(k: int) -> tuple[int, int]:
         theirs = earlier[k].first.coordinates
-        return sum(theirs.get(axis) == entry for axis, entry in cell.coordinates.items()), k
+        return sum(theirs.get(axis) == entry for axis, entry in cell.coordinates.items()), -k
 
     return max(range(len(earlier)), key=alike)
 

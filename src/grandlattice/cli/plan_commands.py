@@ -16,6 +16,7 @@ from grandlattice.cli.shared_options import (
     AllowMissing,
     AsJson,
     At,
+    EditOption,
     Into,
     PlanFile,
     SceneFile,
@@ -76,6 +77,7 @@ def cells(
     at: At = None,
     sets: SetOf = None,
     settings: SetOption = None,
+    edits: EditOption = None,
     count: Annotated[bool, typer.Option("--count", help="Only how many there are.")] = False,
     page: Annotated[int, typer.Option("--page", min=1, help="Which page of 200 cells.")] = 1,
     table: Annotated[
@@ -94,7 +96,7 @@ def cells(
 
     Example:  glat cells --at light=noon
     """
-    queue = open_queue([plan] if plan else None, settings, at, sets)
+    queue = open_queue([plan] if plan else None, settings, at, sets, edits)
     if count:
         console.print(str(sum(len(step.plan.cells.indices(*step.at, sets=step.sets)) for step in queue)))
         return
@@ -119,7 +121,7 @@ def cells(
             f"\n[bold]in all[/bold]  {many(len(queue), 'plan')}, {many(whole.cells, 'cell')}, "
             f"{many(whole.frames, 'frame')}, {many(whole.files, 'file')}, about {size(whole.bytes)}"
         )
-    next_step(f"glat check{arguments([plan], at, sets, settings)}")
+    next_step(f"glat check{arguments([plan], at, sets, settings, edits=edits)}")
 
 
 def _page(step: lattice.Step, page: int) -> tuple[list[lattice.Cell], int]:
@@ -229,7 +231,9 @@ PlanThenCell = Annotated[
 ]
 
 
-def _plan_and_cell(words: list[str], settings: list[str] | None) -> tuple[lattice.Plan, str, Path | None]:
+def _plan_and_cell(
+    words: list[str], settings: list[str] | None, edits: list[str] | None
+) -> tuple[lattice.Plan, str, Path | None]:
     if len(words) > 2:
         raise lattice.PlanError("Name a plan and one cell.", cure="first the plan, then the cell")
     if len(words) == 2 and Path(words[1]).is_file() and not Path(words[0]).exists():
@@ -238,7 +242,7 @@ def _plan_and_cell(words: list[str], settings: list[str] | None) -> tuple[lattic
             cure=f"first the plan, then the cell: {words[1]} {words[0]}",
         )
     plan = Path(words[0]) if len(words) == 2 else None
-    return open_plan(plan, settings), words[-1], plan
+    return open_plan(plan, settings, edits), words[-1], plan
 
 
 def explain(
@@ -250,13 +254,14 @@ def explain(
         ),
     ] = None,
     settings: SetOption = None,
+    edits: EditOption = None,
     json: AsJson = False,
 ) -> None:
     """Every value a cell changes, and which line of the plan, or layer of the scene, set it.
 
     Example:  glat explain moon/brass/all/Dial --against noon/brass/all/Dial
     """
-    plan, address, file = _plan_and_cell(words, settings)
+    plan, address, file = _plan_and_cell(words, settings, edits)
     if plan.meters and not json:
         say_meters()
     told = plan.explain(address, against)
@@ -264,7 +269,7 @@ def explain(
         print_json(told)
         return
     result_tables.show_explanation(told)
-    next_step(f"glat run{arguments([file], [told.cell])}")
+    next_step(f"glat run{arguments([file], [told.cell], edits=edits)}")
 
 
 def export(
@@ -273,12 +278,13 @@ def export(
         Path | None, typer.Option("--file", help="The .usda or .usdc file to write.", show_default=False)
     ] = None,
     settings: SetOption = None,
+    edits: EditOption = None,
 ) -> None:
     """Write a cell as one USD layer over the scene, with its render settings.
 
     Example:  glat export noon/brass/all/Wide
     """
-    plan, address, _ = _plan_and_cell(words, settings)
+    plan, address, _ = _plan_and_cell(words, settings, edits)
     cell = plan.cells[address]
     target = file or plan.folder / f"{plan.name}-{cell.file_name}.usda"
     written = plan.export(cell, target)
@@ -301,6 +307,7 @@ def check(
     at: At = None,
     sets: SetOf = None,
     settings: SetOption = None,
+    edits: EditOption = None,
     into: Into = None,
     allow_missing: AllowMissing = False,
     strict: Annotated[bool, typer.Option("--strict", help="Warnings count as errors.")] = False,
@@ -316,7 +323,7 @@ def check(
 
     Example:  glat check --strict
     """
-    queue = open_queue([plan] if plan else None, settings, at, sets)
+    queue = open_queue([plan] if plan else None, settings, at, sets, edits)
     findings: list[lattice.Finding] = []
     number = 0
     for step in queue:
@@ -346,6 +353,6 @@ def check(
             room = step.plan.worker_room(at=step.at, sets=step.sets, into=into)
             fit = f"{many(room.fit, 'worker')} of {size(room.worker)} each fit into the memory that is free"
             console.print(f"[dim]{escape(saved(step.plan))}; {fit}, {size(room.free)}[/dim]")
-        next_step(f"glat run{arguments([plan], at, sets, settings, into)}")
+        next_step(f"glat run{arguments([plan], at, sets, settings, into, edits)}")
     if bad:
         raise typer.Exit(1)

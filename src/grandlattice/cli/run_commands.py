@@ -30,6 +30,7 @@ from grandlattice.cli.shared_options import (
     AllowMissing,
     At,
     Conduct,
+    EditOption,
     Existing,
     Into,
     PlanFile,
@@ -62,6 +63,7 @@ def run(
     at: At = None,
     sets: SetOf = None,
     settings: SetOption = None,
+    edits: EditOption = None,
     frames: Annotated[
         str | None, typer.Option("--frames", help="Only these frames.", show_default=False)
     ] = None,
@@ -104,12 +106,12 @@ def run(
 
     Example:  glat run --at camera=Wide --set samples=64
     """
-    queue = open_queue(plans, settings, at, sets)
+    queue = open_queue(plans, settings, at, sets, edits)
     queue.refuse_collisions()
     if detached:
         _run_detached(queue, into, f"glat status --follow{arguments((plans or [])[:1], into=into)}")
         return
-    given = arguments(plans or (), at, sets, settings, into)
+    given = arguments(plans or (), at, sets, settings, into, edits)
     command = f"glat run{given}"
     if len(queue) > 1 and not quiet:
         whole = queue.totals()
@@ -265,6 +267,7 @@ def proof(
     at: At = None,
     sets: SetOf = None,
     settings: SetOption = None,
+    edits: EditOption = None,
     workers: Workers = None,
     into: Into = None,
 ) -> None:
@@ -274,17 +277,17 @@ def proof(
 
     Example:  glat proof --at light=evening
     """
-    for step in open_queue(plans, settings, at, sets):
+    for step in open_queue(plans, settings, at, sets, edits):
         quick, folder = step.plan.proofing(), into or step.plan.proof_folder
         how = _How("first", workers, folder, allow_missing=True, conduct=step.plan.hurried)
-        command = f"glat proof{arguments(plans or (), at, sets, settings, into)}"
+        command = f"glat proof{arguments(plans or (), at, sets, settings, into, edits)}"
         done = _run(replace(step, plan=quick), how, command)
         if done.interrupted:
             raise typer.Exit(_code_of(done))
         result_tables.show_files(quick.review(at=step.at, sets=step.sets, into=folder), "wrote")
         if not done.ok:
             raise typer.Exit(1)
-    next_step(f"glat run{arguments(plans or (), at, sets)}")
+    next_step(f"glat run{arguments(plans or (), at, sets, edits=edits)}")
 
 
 def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
@@ -410,6 +413,7 @@ def continue_(
     at: At = None,
     sets: SetOf = None,
     settings: SetOption = None,
+    edits: EditOption = None,
     workers: Workers = None,
     into: Into = None,
 ) -> None:
@@ -419,8 +423,8 @@ def continue_(
 
     Example:  glat continue --at light=evening
     """
-    queue = open_queue(plans, settings, at, sets)
+    queue = open_queue(plans, settings, at, sets, edits)
     how = _How(None, workers, into, further=True)
-    if not _run_steps(queue, how, f"glat continue{arguments(plans or (), at, sets, settings, into)}"):
+    if not _run_steps(queue, how, f"glat continue{arguments(plans or (), at, sets, settings, into, edits)}"):
         raise typer.Exit(1)
     next_step(_review(plans, at, sets, into))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -70,9 +71,25 @@ def say_outlook(outlook: lattice.Outlook, workers: int, further: bool, existing:
     if outlook.changed:
         fate = "to be kept aside" if existing == "keep-both" else "to be replaced"
         parts.append(f"{many(len(outlook.changed), 'file')} out of date, {fate}")
+    relight = outlook.relight
+    if relight is not None and relight.frames:
+        when = day(relight.traced)
+        rest = ", nothing is traced" if not outlook.traced else ""
+        parts.append(f"{relight.frames:,} relit from what was traced {when}{rest}")
+    if relight is not None and relight.bytes:
+        parts.append(f"their light shares kept, about {terminal_text.size(relight.bytes)}")
     with_ = many(workers, "worker") if workers else "this process"
     console.print(f"{', '.join(parts)}{most}; by {with_}. Ctrl-C finishes the frames under way and stops.")
     say_compiling()
+
+
+def day(seconds: float) -> str:
+    """A day as one speaks of it: today, yesterday, on Tuesday, or its date."""
+    then, now = datetime.fromtimestamp(seconds), datetime.now()
+    ago = (now.date() - then.date()).days
+    if ago < 2:
+        return ("today" if ago == 0 else "yesterday") + f" at {then:%H:%M}"
+    return f"on {then:%A}" if ago < 7 else f"on {then:%Y-%m-%d}"
 
 
 def say_estimate(estimate: lattice.Estimate, budget: Any) -> None:
@@ -96,6 +113,10 @@ def say_end(done: lattice.Run, next_run: str, continued: str | None, places: str
         rays = sum(event.result.rays for event in done.finished)
         shot = f"{rays / 1e6:,.0f} million rays" if rays >= 1e6 else f"{rays:,} rays"
         shot = f" [dim]({shot})[/dim]" if rays else ""
+        relit = sum(event.result.relit for event in done.finished)
+        if relit:
+            mixed = "all" if relit == done.finished_frames else f"{relit:,} of them"
+            shot += f", {mixed} relit from kept light shares" + ("" if rays else ", nothing traced")
         console.print(
             f"[green]✓[/green] {many(done.finished_frames, 'frame')} in {duration(done.seconds)}{shot}, "
             f"in {escape(places)}"

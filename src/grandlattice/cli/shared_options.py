@@ -37,6 +37,15 @@ SetOption = Annotated[
         "--set", help="A setting for this call, such as samples=64. May be repeated.", show_default=False
     ),
 ]
+EditOption = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--edit",
+        help="An edit laid over all cells of this call, as a plan writes it: "
+        "'multiply: {on: /Room/Lights/Lamp, intensity: 2}'. May be repeated.",
+        show_default=False,
+    ),
+]
 Into = Annotated[
     Path | None, typer.Option("--into", help="Another output folder than the plan's own.", show_default=False)
 ]
@@ -103,9 +112,11 @@ def conduct_of(existing: str | None, until: str | None, conduct: list[str] | Non
     return {**said, "budget": budget} if budget else said
 
 
-def open_plan(plan: Path | None, settings: list[str] | None = None) -> lattice.Plan:
+def open_plan(
+    plan: Path | None, settings: list[str] | None = None, edits: list[str] | None = None
+) -> lattice.Plan:
     """The one plan meant; a queue of several is refused."""
-    queue = open_queue([plan] if plan is not None else None, settings)
+    queue = open_queue([plan] if plan is not None else None, settings, edits=edits)
     if len(queue) > 1:
         raise lattice.PlanError(
             "This is about one plan, and the queue has several.", cure="name one of its plans"
@@ -115,13 +126,13 @@ def open_plan(plan: Path | None, settings: list[str] | None = None) -> lattice.P
 
 def open_queue(
     plans: list[Path] | None, settings: list[str] | None = None, at: list[str] | None = None,
-    sets: list[str] | None = None,
+    sets: list[str] | None = None, edits: list[str] | None = None,
 ) -> lattice.Queue:  # fmt: skip
-    """The plans meant and which of their cells, with settings of this call laid over them."""
+    """The plans meant and which of their cells, with settings and edits of this call laid over them."""
     queue = lattice.open_queue(*(plans or [lattice.find_queue(Path.cwd())]))
-    given = _given(settings)
-    if given:
-        queue = queue.override(**given)
+    given, laid = _given(settings), [lattice.read_edit(text) for text in edits or ()]
+    if given or laid:
+        queue = queue.override(edits=laid, **given)
     return queue.narrowed(at or (), sets or ())
 
 
@@ -147,12 +158,13 @@ def read_frames(text: str | None) -> list[int] | None:
 
 def arguments(
     plans: Sequence[Path | None] = (), at: list[str] | None = None, sets: list[str] | None = None,
-    settings: list[str] | None = None, into: Path | None = None,
+    settings: list[str] | None = None, into: Path | None = None, edits: list[str] | None = None,
 ) -> str:  # fmt: skip
-    """Plans, cells, settings and folder as they stood on the command line, for the next command."""
+    """Plans, cells, settings, edits and folder as they stood on the command line, for the next command."""
     words = [quoted(plan) for plan in plans if plan is not None]
     words += [f"--at {quoted(text)}" for text in at or ()]
     words += [f"--set-of {quoted(text)}" for text in sets or ()]
     words += [f"--set {quoted(text)}" for text in settings or ()]
+    words += [f"--edit {quoted(text)}" for text in edits or ()]
     words += [f"--into {quoted(into)}"] if into is not None else []
     return "".join(f" {word}" for word in words)

@@ -64,6 +64,7 @@ class CellSettings:
     background: str = "sky"
     label: bool = False
     own_trace: bool = False
+    keep_light_shares: bool = False
     renderer: str = "tracer"
     priority: int = 0
     take: tuple[str, ...] = ()
@@ -379,6 +380,13 @@ def decided(settings: Mapping[str, Any], origins: Mapping[str, Place], facts: Sc
     if known.get("region") is not None:
         known["region"], known["region_cut"] = _inside(
             known["region"], scale or 1.0, size, origins.get("region")
+        )
+    if known.get("keep_light_shares") and known.get("clamp") is not None:
+        raise PlanError(
+            "Light shares cannot be kept where light is limited: what clamp takes away depends on all lamps "
+            "together.",
+            place=origins.get("keep_light_shares"),
+            cure="leave out clamp or keep-light-shares",
         )
     return CellSettings(
         camera=camera,

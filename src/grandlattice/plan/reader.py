@@ -157,6 +157,35 @@ def parse(text: str, file: Path | None = None) -> Document:
     return Document(data, text, file)
 
 
+def read_edit(text: str) -> dict[str, Any]:
+    """An edit from text, as a plan writes it.
+
+    Raises
+    ------
+    PlanError
+        When it is no YAML, or no mapping.
+
+    Examples
+    --------
+    >>> read_edit("multiply: {on: /Room/Lights/Lamp, intensity: 2}")
+    {'multiply': {'on': '/Room/Lights/Lamp', 'intensity': '2'}}
+    """
+    try:
+        return {str(key): _plain(value) for key, value in parse(text).data.items()}
+    except PlanError:
+        raise PlanError(
+            f"The edit {text} cannot be read.",
+            cure="write it as a plan does, such as 'multiply: {on: /Room/Lights/Lamp, intensity: 2}'",
+        ) from None
+
+
+def _plain(value: Any) -> Any:
+    """A value without comments and places."""
+    if isinstance(value, CommentedMap):
+        return {str(key): _plain(each) for key, each in value.items()}
+    return [_plain(each) for each in value] if isinstance(value, list) else value
+
+
 def _refuse(text: str, file: Path | None) -> None:
     """Walk the YAML once for what plans do not allow, before anything is built from it."""
     documents = 0

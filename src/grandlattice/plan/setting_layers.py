@@ -63,6 +63,9 @@ def _amended(passes: Sequence[str], changes: Sequence[str]) -> list[str]:
     return amended
 
 
+THIS_CALL = "this call (--set, --edit, or override)"
+
+
 class Sayings:
     """All speakers of a plan.
 
@@ -103,7 +106,7 @@ class Sayings:
                 settings += self._settings(part, at)
                 if isinstance(part, Bundle):
                     edits += [
-                        PlacedEdit(edit, source, self._place((*at, "edits", i)))
+                        PlacedEdit(edit, source, self._place((*at, "edits", i) if at else at))
                         for i, edit in enumerate(part.edits)
                     ]
         return Saying(source, tuple(settings), tuple(edits))
@@ -188,4 +191,4 @@ class Sayings:
 
     def _place(self, path: Path, key: str | None = None) -> Place:
         """Where something stands in the plan; what has no path there was said by the caller."""
-        return self._document.place(path, key) if path else Place(words="this call (--set, or override)")
+        return self._document.place(path, key) if path else Place(words=THIS_CALL)

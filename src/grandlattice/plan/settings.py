@@ -404,6 +404,12 @@ class Settings(Strict):
     own_trace: bool | None = setting(
         "path", alias="own-trace", meaning="true: traced by itself, whatever else has the same view"
     )
+    keep_light_shares: bool | None = setting(
+        "light",
+        alias="keep-light-shares",
+        meaning="true: the light of each lamp is kept, so that other strengths, tints, on and off need no "
+        "trace",
+    )
     skip: bool | None = setting("scheduling", meaning="true: stays in the plan, leaves the run")
 
     @model_validator(mode="after")

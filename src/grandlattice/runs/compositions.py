@@ -15,7 +15,9 @@ from grandlattice._support.user_cache import remember, remembered
 from grandlattice.errors import LatticeError
 from grandlattice.plan import CellSettings, PlacedEdit
 from grandlattice.runs.cell_snapshots import CellSnapshots
+from grandlattice.scene_records import Light
 from grandlattice.stage import SnapshotDigests
+from grandlattice.tracer import Lamp
 
 
 class Halves(NamedTuple):
@@ -27,6 +29,7 @@ class Halves(NamedTuple):
     later : digest of where everything is at the next frame, empty where no pass asks.
     stops : the exposure of the camera itself.
     is_shared : whether lightings of this view can be traced together.
+    lamps : its lights, where their shares are kept.
     """
 
     view: bytes
@@ -34,6 +37,7 @@ class Halves(NamedTuple):
     later: bytes
     stops: float
     is_shared: bool
+    lamps: tuple[Lamp, ...] = ()
 
 
 _TABLE = "compositions"
@@ -87,7 +91,8 @@ class Compositions:
         self._known[asked] = found
         if found is not None:
             digests = [found.view.hex(), found.lights.hex(), found.later.hex()]
-            self._new[f"{told.hex()} {asked[1]}"] = [*digests, found.stops, found.is_shared]
+            lamps = [[lamp.name, list(lamp.radiance), lamp.hides, lamp.is_sky] for lamp in found.lamps]
+            self._new[f"{told.hex()} {asked[1]}"] = [*digests, found.stops, found.is_shared, lamps]
         return found
 
     def _composed(
@@ -104,6 +109,7 @@ class Compositions:
             self._digests.view(snapshot), self._digests.lights(snapshot), self._digests.later(snapshot),
             snapshot.camera.stops,
             not any(item.catches for item in snapshot.items),
+            lamps_of(self._digests, snapshot.lights) if settings.keep_light_shares else (),
         )  # fmt: skip
         return halves, self._snapshots.is_still(snapshot.camera.path)
 
@@ -111,8 +117,16 @@ class Compositions:
 def _read(kept: object) -> Halves | None:
     """What was kept; None where it is not what was written."""
     match kept:
-        case [str(view), str(lights), str(later), float(stops), bool(is_shared)]:
-            with suppress(ValueError):
+        case [str(view), str(lights), str(later), float(stops), bool(is_shared), list(lamps)]:
+            with suppress(ValueError, TypeError):
                 digests = bytes.fromhex(view), bytes.fromhex(lights), bytes.fromhex(later)
-                return Halves(*digests, stops, is_shared)
+                found = tuple(Lamp(name, (r, g, b), hides, sky) for name, (r, g, b), hides, sky in lamps)
+                return Halves(*digests, stops, is_shared, found)
     return None
+
+
+def lamps_of(digests: SnapshotDigests, lights: Sequence[Light]) -> tuple[Lamp, ...]:
+    """Lights as they are told apart in kept light shares, in their order."""
+    return tuple(
+        Lamp(digests.lamp(light).hex(), light.radiance, light.hides, light.kind == "dome") for light in lights
+    )

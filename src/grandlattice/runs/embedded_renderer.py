@@ -23,14 +23,20 @@ from grandlattice.images import range_of, read_image
 from grandlattice.plan import Cell, CellSettings
 from grandlattice.plan.schema import OwnLight, OwnOcclusion
 from grandlattice.runs.cell_snapshots import CellSnapshots
+from grandlattice.runs.compositions import lamps_of
+from grandlattice.runs.kept_shares import KeptShares
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.temporary_files import unfinished_file
 from grandlattice.runs.work_order import Rendered, Taken, Told, WorkOrder
 from grandlattice.scene_records import Light, Material, Snapshot
-from grandlattice.stage import Scene, read_asset
+from grandlattice.stage import Scene, SnapshotDigests, read_asset
 from grandlattice.tracer import (
     Company,
+    FilmSums,
+    Lamp,
     Lighting,
+    LightShares,
+    Mixing,
     OwnPass,
     Sensor,
     StopSignal,
@@ -39,7 +45,10 @@ from grandlattice.tracer import (
     TraceSettings,
     Unfinished,
     image_files,
+    relit_film,
+    shares_of,
     split,
+    with_lamps_off,
 )
 
 _PROBE_WIDTH = 128  # pixels
@@ -68,6 +77,8 @@ class EmbeddedRenderer:
         self._stage = self._snapshots.stage
         self._tracer = Tracer(order.threads)
         self._store = order.store
+        self._shares = KeptShares(order.store, order.plan_name)
+        self._digests = SnapshotDigests()
         self._notes: tuple[str, ...] = ()
         self._lit: tuple[str, tuple[_Lit, ...]] = ("", ())  # the films of the last company
         self._measured: dict[object, tuple[tuple[float, float], ...]] = {}
@@ -95,22 +106,63 @@ class EmbeddedRenderer:
         self._notes = tuple(dict.fromkeys(note for number in task.wanted for note in lit[number].notes))
         own = self.own(cell, snapshot, task.passes)
         how = replace(_how(settings, snapshot), seconds=None if self._order.further else settings.seconds)
+        mixed = list(self._mixable(task, lit)) if task.shares and self._order.relight else []
+        for number, kept in mixed:
+            film = relit_film(
+                kept, lightings[number], lit[number].lamps, snapshot, _sensor(snapshot, settings), how,
+                task.passes, own,
+            )  # fmt: skip
+            yield Rendered(number, film, stops=lit[number].stops)
+        left = [number for number in task.wanted if number not in dict(mixed)]
+        if not left:
+            return
         images = self._images_of(snapshot, lightings, cell)
-        groups = list(self._groups(task, lightings))
+        shown, lamps = lightings, [each.lamps for each in lit]
+        if task.shares:
+            # Films in which lamps are off tell what is seen then; they are not made.
+            shown = with_lamps_off([lightings[number] for number in left])[len(left) :]
+            lamps += [lamps_of(self._digests, lighting.lights) for lighting in shown]
+            shown = [*lightings, *shown]
+        groups = list(self._groups(task, lightings, left))
         for k, (group, begun) in enumerate(groups):
             control = TraceControl(
                 None if progress is None else partial(_part, progress, k, len(groups)), stop, begun,
                 partial(self._keep, task, group),
+                partial(self._keep_shares, task, group[0], lamps) if task.shares else None,
             )  # fmt: skip
             # Each film has its seconds; those of one trace have them together.
             seconds = None if how.seconds is None else how.seconds * len(group)
+            others = range(len(lightings), len(shown)) if k == 0 else ()
             films = self._tracer.trace_films(
-                Company(lightings, group), snapshot, images, _sensor(snapshot, settings),
-                replace(how, seconds=seconds), task.passes, own, control,
+                Company(shown, [*group, *others], by_lamp=bool(task.shares)), snapshot, images,
+                _sensor(snapshot, settings), replace(how, seconds=seconds), task.passes, own, control,
             )  # fmt: skip
-            for number, film in zip(group, films, strict=True):
-                if number in task.wanted:
-                    yield Rendered(number, film, stops=snapshot.camera.stops)
+            for number, film in zip(group, films, strict=False):
+                if number in left:
+                    yield Rendered(number, film, stops=lit[number].stops)
+
+    def _mixable(self, task: Task, lit: Sequence[_Lit]) -> Iterator[tuple[int, LightShares]]:
+        """Films of a task that kept light shares answer."""
+        read: dict[Path, LightShares | None] = {}
+        for number in task.wanted:
+            found = self._shares.answering(task.shares, lit[number].lamps, task.passes)
+            if found is not None:
+                path, _ = found
+                if path not in read:
+                    read = {path: self._shares.read(path)}
+                kept = read[path]
+                if kept is not None:
+                    yield number, kept
+        self._notes += tuple(
+            f"the light shares in {name} cannot be read; traced anew" for name in self._shares.newly_broken()
+        )
+
+    def _keep_shares(
+        self, task: Task, film: int, lamps: Sequence[Sequence[Lamp]], films: FilmSums, mixing: Mixing,
+        counts: NDArray[np.int32],
+    ) -> None:  # fmt: skip
+        """Put the light of each lamp away, beside the others of the plan."""
+        self._shares.keep(task, film, shares_of(films, mixing, lamps, counts, task.passes, time.time()))
 
     def done(self) -> None:
         pass  # nothing is left of a trace but its film
@@ -129,15 +181,16 @@ class EmbeddedRenderer:
 
     def _lit_by(self, lights: tuple[Light, ...], snapshot: Snapshot, settings: CellSettings) -> _Lit:
         notes = tuple(f"{prim}: {what}" for prim, what, _ in self._stage.notes)
-        return _Lit(Lighting(lights, settings.clamp_nits(snapshot.camera.stops)), notes)
+        stops = snapshot.camera.stops
+        lamps = lamps_of(self._digests, lights) if settings.keep_light_shares else ()
+        return _Lit(Lighting(lights, settings.clamp_nits(stops)), notes, stops, lamps)
 
     # --- frames that a time limit ended ----------------------------------------------------------
 
     def _groups(
-        self, task: Task, lightings: Sequence[Lighting]
+        self, task: Task, lightings: Sequence[Lighting], left: list[int]
     ) -> Iterator[tuple[list[int], Unfinished | None]]:
         """Films that are traced together; those that a time limit ended go on as they began."""
-        left = list(task.wanted)
         for film in range(len(task.films)) if self._order.further else ():
             kept = self._begun(task, film)
             if kept is not None and not set(left).isdisjoint(kept[0]):
@@ -170,7 +223,7 @@ class EmbeddedRenderer:
                 )
                 taken, ended, number, rays, seconds = (kept[f"so far {name}"] for name in _SO_FAR)
                 films = kept["films"].tolist()
-        except (OSError, ValueError, KeyError, BadZipFile):
+        except (OSError, EOFError, ValueError, KeyError, BadZipFile):
             return None
         return films, Unfinished(sums, settled, taken, ended, int(number), int(rays), float(seconds))
 
@@ -355,6 +408,8 @@ class _Lit(NamedTuple):
 
     lighting: Lighting
     notes: tuple[str, ...]
+    stops: float  # the exposure of the camera itself
+    lamps: tuple[Lamp, ...]  # where their light shares are kept
 
 
 def _part(progress: Told, number: int, count: int, share: float) -> None:

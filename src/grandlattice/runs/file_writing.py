@@ -157,6 +157,9 @@ class Filer:
             facts["noise"] = round(film.noise, 6)
         if film.unfinished:
             facts["unfinished"] = 1
+        if film.relit is not None:
+            traced = time.strftime("%Y-%m-%d %H:%M", time.localtime(film.relit))
+            facts["relit"] = f"from what was traced on {traced}"
         facts |= {f"axis:{axis}": entry for axis, entry in cell.coordinates.items()}
         return {"Software": _software(), **{images.MARK + name: value for name, value in facts.items()}}
 

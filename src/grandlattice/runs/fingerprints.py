@@ -20,7 +20,7 @@ from typing import Any, NamedTuple
 from grandlattice._support.filesystem import is_file
 from grandlattice.plan import Cell, PlanModel, PlannedFile
 from grandlattice.plan.cell_maker import CellSettings
-from grandlattice.plan.setting_layers import PlacedEdit
+from grandlattice.plan.setting_layers import PlacedEdit, Saying
 from grandlattice.runs.compositions import Compositions, Halves
 from grandlattice.stage.opened_scene import file_digest
 from grandlattice.tables.formats import FORMATS
@@ -50,11 +50,13 @@ class Traced(NamedTuple):
     view : of what decides where paths go; cells that have it in common can be traced together.
     inputs : of everything the light in the picture depends on.
     files : of everything files depend on besides their format and what is done to the picture.
+    shares : of the view whose light shares are kept; empty where none are.
     """
 
     view: bytes
     inputs: bytes
     files: bytes
+    shares: bytes = b""
 
 
 class Fingerprints:
@@ -83,18 +85,19 @@ class Fingerprints:
         })  # fmt: skip
         self._known: dict[tuple[int, str], tuple[object, bytes]] = {}
 
-    def of_plan(self, caller: object) -> str:
+    def of_plan(self, caller: Saying) -> str:
         """Of everything any file of the plan depends on.
 
         Parameters
         ----------
         caller : what is said over the plan.
         """
-        told = self._model.model_dump(mode="json", exclude={"run"})
+        laid = [placed.edit.model_dump(mode="json") for placed in caller.edits]
+        told = [self._model.model_dump(mode="json", exclude={"run"}), laid]
         named = sorted({text for text in _texts(told) if self._is_file(text)})
         files = [[name, self._file(name)] for name in named]
         order = [self._model.run.wait, self._can_denoise, self._shared.hex()]
-        return _digest([told, files, order, repr(caller)]).hex()
+        return _digest([told, files, order, repr(caller.settings)]).hex()
 
     def told(self, settings: CellSettings, edits: Sequence[PlacedEdit]) -> bytes:
         """Of everything that the plan and the scene's files say of the light in a cell's pictures."""
@@ -108,18 +111,25 @@ class Fingerprints:
         self, settings: CellSettings, edits: Sequence[PlacedEdit], frames: Sequence[int]
     ) -> Traced:  # fmt: skip
         """Of what is traced for some frames of a cell: one, but for renderers that take several."""
-        halves = None
-        if self._compositions is not None and settings.renderer == "tracer" and len(frames) == 1:
-            halves = self._compositions.of(self.scene_of(settings, edits), settings, edits, frames[0])
+        halves = self.halves(settings, edits, frames[0]) if len(frames) == 1 else None
         if halves is None:
             whole = _bytes(self.told(settings, edits) + repr(tuple(frames)).encode())
             return Traced(whole, whole, whole)
         view = _bytes(halves.view + self._once(settings, "view", self._view))
-        inputs = _bytes(b"".join((view, halves.lights, _limit(settings, halves))))
+        inputs = _bytes(b"".join((view, halves.lights, _limit(settings, halves), _stops(halves))))
         files = _bytes(inputs + halves.later) if halves.later else inputs
+        shares = view if settings.keep_light_shares and halves.is_shared else b""
         if not halves.is_shared or not can_share(settings):
-            return Traced(inputs, inputs, files)
-        return Traced(view, inputs, files)
+            return Traced(inputs, inputs, files, shares)
+        return Traced(view, inputs, files, shares)
+
+    def halves(
+        self, settings: CellSettings, edits: Sequence[PlacedEdit], frame: int
+    ) -> Halves | None:  # fmt: skip
+        """What the composed scene says of a cell at a frame; None where it is not composed."""
+        if self._compositions is None or settings.renderer != "tracer":
+            return None
+        return self._compositions.of(self.scene_of(settings, edits), settings, edits, frame)
 
     @property
     def composes(self) -> bool:
@@ -234,8 +244,13 @@ def _limit(settings: CellSettings, halves: Halves) -> bytes:
     return repr(settings.clamp_nits(halves.stops)).encode()
 
 
+def _stops(halves: Halves) -> bytes:
+    """Of the camera's own exposure: light is the same, but each film is shown with its own."""
+    return repr(halves.stops).encode() if halves.stops else b""
+
+
 def _scene_settings(settings: CellSettings) -> bytes:
-    told = {name: getattr(settings, name) for name in _COMPOSED}
+    told = {name: getattr(settings, name) for name in (*_COMPOSED, "keep_light_shares")}
     return _digest({**told, "motion": "motion" in settings.passes})
 
 

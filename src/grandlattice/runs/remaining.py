@@ -19,6 +19,7 @@ from grandlattice.errors import OutputError
 from grandlattice.images import inspect_image, read_facts, read_mark, read_marks
 from grandlattice.plan import Cell, Filing
 from grandlattice.runs.fingerprints import TaskFile
+from grandlattice.runs.kept_shares import Foreseen
 from grandlattice.runs.ledger import DONE, WAITING, FileRecord, Ledger, coordinates_text
 from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Columns, Ingredients, Member, Task, TaskList, distinct_frames, every_task
@@ -38,6 +39,7 @@ class Outlook:
     changed : files of ours that will be replaced because the plan or the scene changed.
     foreign : files in the way that no run of this plan made.
     whose : for those of them another plan made, its name.
+    relight : what kept light shares do for what is to be done; None where it was not looked at.
     """
 
     todo: TaskList
@@ -45,6 +47,15 @@ class Outlook:
     changed: tuple[str, ...] = ()
     foreign: tuple[str, ...] = ()
     whose: Mapping[str, str] = field(default_factory=dict)
+    relight: Foreseen | None = None
+
+    @property
+    def traced(self) -> TaskList:
+        """What of `todo` has to be traced: all but what is mixed from kept light shares."""
+        if self.relight is None or not self.relight.numbers:
+            return self.todo
+        mixed = np.array(sorted(self.relight.numbers), np.int64)
+        return self.todo.only(np.setdiff1d(self.todo.numbers, mixed))
 
 
 def look_ahead(

@@ -73,6 +73,7 @@ class Task:
     step : it begins when all tasks of an earlier step have ended.
     trace : fingerprint of all it traces, 32 hexadecimal digits.
     company : digest of all lightings of its view that the plan has; empty where there is one.
+    shares : digest of its view, where the light of each lamp is kept; else empty.
     attempt : names the try of it that is under way, for its temporary files; see
         `temporary_files`.
     """
@@ -84,6 +85,7 @@ class Task:
     step: int = 0
     trace: str = ""
     company: str = ""
+    shares: str = ""
     attempt: str = ""
 
     @property
@@ -244,7 +246,7 @@ class TaskList(Sequence[Task]):
         needed = self.needed[part]
         chosen = set(every[needed].tolist()) or set(every.tolist())
         passes: dict[str, None] = {}
-        members = []
+        members, shares = [], b""
         for member, index, frame, film in zip(
             every.tolist(), columns.cells[part].tolist(), columns.frames[part].tolist(),
             columns.films[part].tolist(), strict=True,
@@ -253,8 +255,9 @@ class TaskList(Sequence[Task]):
             planned = list(planned_files(cell, names, [frame]))
             passes |= dict.fromkeys(name for file in planned for name in file.passes)
             if member in chosen:
-                inputs = prints.traced(cell.settings, cell.edits, self._together(cell, part, frame)).files
-                files = tuple(TaskFile(file, prints.file(inputs, cell, file)) for file in planned)
+                traced = prints.traced(cell.settings, cell.edits, self._together(cell, part, frame))
+                shares = traced.shares
+                files = tuple(TaskFile(file, prints.file(traced.files, cell, file)) for file in planned)
                 members.append(Member(member, cell, frame, files, film))
         of = slice(int(columns.film_starts[number]), int(columns.film_starts[number + 1]))
         films = tuple(
@@ -266,7 +269,7 @@ class TaskList(Sequence[Task]):
         company = columns.companies[number].tobytes()
         return Task(
             number, tuple(members), tuple(passes), films, int(columns.steps[number]),
-            columns.traces[number].tobytes().hex(), company.hex() if any(company) else "",
+            columns.traces[number].tobytes().hex(), company.hex() if any(company) else "", shares.hex(),
         )  # fmt: skip
 
     def _together(self, cell: Cell, part: slice, frame: int) -> tuple[int, ...]:

@@ -57,6 +57,16 @@ def unfinished_file(plan: str, trace: str, film: int) -> str:
     return f"{plan}-unfinished/{trace}-{film}.npz"
 
 
+def shares_folder(plan: str) -> str:
+    """Where the light shares of a plan are kept."""
+    return f"{plan}-shares"
+
+
+def shares_file(plan: str, view: str, trace: str, film: int) -> str:
+    """Where the light shares of a view are kept that a trace made, named by the first of its films."""
+    return f"{shares_folder(plan)}/{view}-{trace}-{film}.npz"
+
+
 def parts_of(task: Task, plan: str) -> Iterator[str]:
     """Every temporary path a try of a task may make."""
     for member in task.members:
@@ -64,6 +74,8 @@ def parts_of(task: Task, plan: str) -> Iterator[str]:
             yield part_of(file.planned.path, task.attempt)
     for film in task.wanted:
         yield part_of(unfinished_file(plan, task.trace, film), task.attempt)
+        if task.shares:
+            yield part_of(shares_file(plan, task.shares, task.trace, film), task.attempt)
     yield exchange_folder(task.attempt)
 
 

@@ -33,6 +33,7 @@ class WorkOrder:
     keep : where files go, below `output`, that another would replace; None replaces them.
     scene_files : the files of the scene with their size and time of change, when the run began.
     further : take frames to their full quality that a time limit ended.
+    relight : whether frames are mixed from kept light shares where those answer them.
     compiler : which compiler's kernels every worker uses, see `tracer.compiling.backend`.
     """
 
@@ -48,6 +49,7 @@ class WorkOrder:
     keep: str | None = None
     scene_files: tuple[tuple[Path, int, int], ...] = ()
     further: bool = False
+    relight: bool = True
     compiler: str = ""
 
     @property
@@ -91,7 +93,8 @@ class TaskResult:
     notes : what the artist should know.
     cores : processors it had for itself.
     cpu_seconds, peak_bytes : of the worker.
-    kind : what tasks have in common that take as long for a sample of a pixel.
+    kind : what tasks have in common that take as long for a sample of a pixel; empty where it was not traced.
+    relit : how many of its members were mixed from kept light shares.
     log : the end of what was said meanwhile.
     """
 
@@ -107,6 +110,7 @@ class TaskResult:
     kind: str = ""
     log: str = ""
     host: str = ""
+    relit: int = 0
 
     @property
     def records(self) -> tuple[FileRecord, ...]:

@@ -79,11 +79,16 @@ class Workshop:
                 raise _of_nan(shot, each, wild)
             notes += [f"frame {shot.frame}: {wild}"] if wild else []
             film = each.film
-            films.append(_Made(film.samples, film.noise, film.unfinished, film.seconds, film.rays))
+            films.append(
+                _Made(
+                    film.samples, film.noise, film.unfinished, film.seconds, film.rays, film.relit is not None
+                )
+            )  # fmt: skip
             for member in task.members:
                 if member.film == each.number:
                     made[member.number] = films[-1], self._filer.prepare(task, member, each)
         notes = [*renderer.notes, *notes]
+        relit = sum(film.relit for film, _ in made.values())
         lacking = next((member for member in task.members if member.number not in made), None)
         if lacking is not None:
             raise RunError(
@@ -101,7 +106,8 @@ class Workshop:
             members=tuple(members), files=tuple(each for _, files in made.values() for each in files),
             trace_seconds=sum(film.seconds for film in films), seconds=seconds,
             rays=sum(film.rays for film in films), notes=tuple(notes), cores=self._order.threads,
-            kind=kind_of(task.first), log="\n".join(notes), host=platform.node(),
+            kind="" if relit else kind_of(task.first), log="\n".join(notes), host=platform.node(),
+            relit=relit,
         )  # fmt: skip
 
     def _renderer(self, wanted: str) -> Renderer:
@@ -143,6 +149,7 @@ class _Made(NamedTuple):
     unfinished: bool
     seconds: float
     rays: int
+    relit: bool
 
 
 def _not_numbers(rendered: Rendered) -> str:

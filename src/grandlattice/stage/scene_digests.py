@@ -65,6 +65,10 @@ class SnapshotDigests:
         """Of the lights and their images, in the order of their paths."""
         return _joined(self._light(light) for light in sorted(snapshot.lights, key=lambda each: each.path))
 
+    def lamp(self, light: Light) -> bytes:
+        """Of a light, whatever its strength and tint."""
+        return _digest(self._light(replace(light, radiance=(0.0, 0.0, 0.0))))
+
     def _item(self, item: Item) -> bytes:
         shape = self._shapes.get(item.geometry)
         if shape is None:

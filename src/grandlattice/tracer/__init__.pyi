@@ -25,23 +25,43 @@ from .denoise import (
 from .film import (
     Film as Film,
 )
+from .film_making import (
+    relit_film as relit_film,
+)
+from .film_sums import (
+    FilmSums as FilmSums,
+)
 from .id_layout import (
     hashes as hashes,
 )
 from .lens import (
     Sensor as Sensor,
 )
+from .light_mixing import (
+    Mixing as Mixing,
+)
 from .light_passes import (
     OwnPass as OwnPass,
+)
+from .light_shares import (
+    LightShares as LightShares,
+    shares_of as shares_of,
+    with_lamps_off as with_lamps_off,
 )
 from .path_tracer import (
     Stopped as Stopped,
     StopSignal as StopSignal,
     TraceControl as TraceControl,
     Tracer as Tracer,
-    TraceSettings as TraceSettings,
     warm_up as warm_up,
 )
 from .scene_arrays import (
     image_files as image_files,
+)
+from .share_index import (
+    Lamp as Lamp,
+    ShareIndex as ShareIndex,
+)
+from .trace_settings import (
+    TraceSettings as TraceSettings,
 )

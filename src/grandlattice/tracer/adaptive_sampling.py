@@ -225,9 +225,10 @@ class Rounds:
         """(tiles,) how many rounds count for a film."""
         return np.where(self.ended[film] >= 0, self.ended[film], self.taken)
 
-    def counts(self, film: int) -> NDArray[np.int32]:
-        """(H, W) samples of each pixel of a film."""
-        samples = np.array([self._samples_of(taken) for taken in self._taken_by(film).tolist()], np.int32)
+    def counts(self, film: int | None = None) -> NDArray[np.int32]:
+        """(H, W) samples of each pixel of a film, or of all that was traced."""
+        every = self.taken if film is None else self._taken_by(film)
+        samples = np.array([self._samples_of(taken) for taken in every.tolist()], np.int32)
         return np.broadcast_to(self._spread(samples), self._shape)
 
     def seconds(self) -> NDArray[np.float32]:

@@ -78,11 +78,12 @@ def _bytes(array: NDArray | None) -> bytes | None:
     return None if array is None else np.asarray(array).tobytes()
 
 
-def _sight_of(lighting: Lighting) -> frozenset[tuple[object, ...]]:
+Sight = frozenset[tuple[object, ...]]
+
+
+def sight_of(lighting: Lighting) -> Sight:
     """What decides alpha: the shapes that hide something from the camera, and whether there is a sky."""
-    shapes = {
-        shape_of(light) for light in lighting.lights if (light.seen or light.matte) and light.kind != "dome"
-    }
+    shapes = {shape_of(light) for light in lighting.lights if light.hides}
     return frozenset(shapes | ({("sky",)} if _has_sky(lighting) else set()))
 
 
@@ -97,6 +98,8 @@ class Company:
     ----------
     lightings : of the company, in an order that does not depend on who asks; at least one.
     wanted : numbers of those whose films are to be made; None is all.
+    by_lamp : the light of every lamp is added up apart, and lamps are chosen without regard to how strong
+        they are, so that they can have other strengths afterwards.
 
     Attributes
     ----------
@@ -106,8 +109,10 @@ class Company:
         table; the last is light of surfaces that glow, 1 everywhere.
     """
 
-    def __init__(self, lightings: Sequence[Lighting], wanted: Sequence[int] | None = None) -> None:
-        self.lightings = tuple(lightings)
+    def __init__(
+        self, lightings: Sequence[Lighting], wanted: Sequence[int] | None = None, *, by_lamp: bool = False
+    ) -> None:  # fmt: skip
+        self.lightings, self.by_lamp = tuple(lightings), by_lamp
         self.wanted = tuple(range(len(self.lightings)) if wanted is None else wanted)
         lamps: dict[str, dict[tuple[object, ...], Light]] = {}
         for lighting in self.lightings:
@@ -132,14 +137,14 @@ class Company:
         single = radiance.astype(np.float32)
         power = ((single[..., 0] + single[..., 1]) + single[..., 2]).mean(axis=0, dtype=np.float64)
         self.versions = tuple(
-            Version(lamp, _with_radiance(light, most[row]), float(np.float32(power[row])))
+            Version(lamp, _with_radiance(light, most[row]), 1.0 if by_lamp else float(np.float32(power[row])))
             for row, (lamp, _, light) in enumerate(rows)
         )
 
     @property
     def is_one(self) -> bool:
-        """Whether there is nothing to share: one lighting."""
-        return len(self.lightings) == 1
+        """Whether there is nothing to share: one lighting, whose lamps are added up together."""
+        return len(self.lightings) == 1 and not self.by_lamp
 
     @cached_property
     def turned_skies(self) -> frozenset[int]:
@@ -176,7 +181,7 @@ class Company:
     @cached_property
     def sights(self) -> NDArray[np.int32]:
         """(films,) for each wanted film the number of the way in which shapes of lights hide things."""
-        seen = [_sight_of(self.lightings[k]) for k in self.wanted]
+        seen = [sight_of(self.lightings[k]) for k in self.wanted]
         numbers = {sight: n for n, sight in enumerate(dict.fromkeys(seen))}
         return np.array([numbers[sight] for sight in seen], np.int32)
 
@@ -229,7 +234,8 @@ class LightSums:
     bits : (entries,) int32, the bit of its sight.
     weights : (entries, 4) float32, what light is multiplied by, and what it is limited to then.
     mix : for each film the sums it is mixed from, with a weight for each channel.
-    count : how many sums there are.
+    origins : for each sum the first version whose light is in it, and its sight; one more than there are
+        versions stands for surfaces that glow.
     """
 
     first: NDArray[np.int32]
@@ -237,7 +243,12 @@ class LightSums:
     bits: NDArray[np.int32]
     weights: NDArray[np.float32]
     mix: tuple[tuple[tuple[int, tuple[float, float, float]], ...], ...]
-    count: int
+    origins: tuple[tuple[int, int], ...]
+
+    @property
+    def count(self) -> int:
+        """How many sums there are."""
+        return len(self.origins)
 
     def mixed(self, film: int, sums: NDArray[np.float32]) -> NDArray[np.float32]:
         """A film from the light sums (sums, H, W, 3), the same whichever others there are."""
@@ -252,7 +263,7 @@ _Entry = tuple[int, int, float, float, float, float]
 
 def _packed(
     company: Company, entries: Sequence[Sequence[_Entry]],
-    mix: Sequence[Sequence[tuple[int, tuple[float, float, float]]]], count: int,
+    mix: Sequence[Sequence[tuple[int, tuple[float, float, float]]]], origins: Sequence[tuple[int, int]],
 ) -> LightSums:  # fmt: skip
     lamps = company.lamp_count
     entries = [*entries[:lamps], entries[-1], *entries[lamps:-1]]  # as the rows of the light table
@@ -262,7 +273,7 @@ def _packed(
         sums=np.array([entry[0] for entry in flat] or [0], np.int32),
         bits=np.array([HIDDEN_BITS[entry[1]] for entry in flat] or [0], np.int32),
         weights=np.array([entry[2:] for entry in flat] or [(0.0,) * 4], np.float32),
-        mix=tuple(tuple(each) for each in mix), count=count,
+        mix=tuple(tuple(each) for each in mix), origins=tuple(origins),
     )  # fmt: skip
 
 
@@ -275,18 +286,19 @@ def _of_films(company: Company) -> LightSums:
             if max(r, g, b) > 0.0:
                 entries[row].append((film, sight, r, g, b, np.inf if clamp is None else clamp))
     mix = [[(film, (1.0, 1.0, 1.0))] for film in range(len(company.wanted))]
-    return _packed(company, entries, mix, len(company.wanted))
+    return _packed(company, entries, mix, [(0, sight) for sight in company.sights.tolist()])
 
 
 def _of_weights(company: Company) -> LightSums:
     """One light sum for all versions that have the same weights in every lighting, in each sight."""
     groups: dict[bytes, int] = {}
     group_of = [
-        groups.setdefault(np.ascontiguousarray(company._weights[:, row]).tobytes(), len(groups))
+        groups.setdefault(b"%d" % row if company.by_lamp else company._weights[:, row].tobytes(), len(groups))
         for row in range(len(company.versions) + 1)
     ]
     entries: list[list[_Entry]] = [[] for _ in range(len(company.versions) + 1)]
     mix, numbers = [], dict[tuple[int, int], int]()
+    first_of = {group_of[row]: row for row in reversed(range(len(group_of)))}
     for weights, sight in zip(company.weights, company.sights.tolist(), strict=True):
         of_film: dict[int, tuple[float, float, float]] = {}
         for row, (r, g, b) in enumerate(weights.tolist()):
@@ -298,7 +310,7 @@ def _of_weights(company: Company) -> LightSums:
                 of_film[number] = (r, g, b)
         # In the order of the whole company's rows, so that the sum is the same whatever else is wanted.
         mix.append(list(of_film.items()))
-    return _packed(company, entries, mix, len(numbers))
+    return _packed(company, entries, mix, [(first_of[group], sight) for group, sight in numbers])
 
 
 def _with_radiance(light: Light, radiance: NDArray) -> Light:
@@ -311,7 +323,7 @@ def split(lightings: Sequence[Lighting], wanted: Sequence[int], most: int) -> It
     group: list[int] = []
     sights: set[object] = set()
     for k in wanted:
-        sight = _sight_of(lightings[k])
+        sight = sight_of(lightings[k])
         if group and (len(group) >= most or (sight not in sights and len(sights) >= MOST_SIGHTS)):
             yield group
             group, sights = [], set()

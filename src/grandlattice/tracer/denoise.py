@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import importlib.util
 from collections.abc import Mapping
+from functools import cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -92,6 +93,12 @@ class Cleaner:
             only_it.commit()
             only_it.execute()
         return made
+
+
+@cache
+def cleaner() -> Cleaner:
+    """One for all pictures of a process: those of a view have the same guides."""
+    return Cleaner()
 
 
 def adding_up(

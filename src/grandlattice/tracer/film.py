@@ -33,6 +33,8 @@ class Film:
     denoised : whether the beauty was denoised.
     noise : relative error of the beauty, its mean over the mean light, where it was measured.
     unfinished : whether a time limit ended it before it had all its samples.
+    relit : when the light was traced that it is mixed from, seconds since 1970; None where it was traced for
+        it.
     names : of a pass of ids, the names whose hashes the ids are.
     """
 
@@ -43,6 +45,7 @@ class Film:
     denoised: bool = False
     noise: float | None = None
     unfinished: bool = False
+    relit: float | None = None
     names: Mapping[str, Sequence[str]] = field(default_factory=dict)
 
     @property

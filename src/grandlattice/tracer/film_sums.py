@@ -43,6 +43,11 @@ class FilmSums:
         self._settled: dict[tuple[int, int], tuple[Pixels, dict[str, NDArray]]] = {}
         self.count = 1 if mixing is None else len(mixing.company.wanted)
 
+    @property
+    def data(self) -> dict[str, NDArray]:
+        """The buffers that no light is in."""
+        return {name: sums for name, sums in self.sums.items() if name not in _OF_LIGHT}
+
     def lights(
         self, films: Iterable[int], pixels: Pixels = _WHOLE
     ) -> Iterator[tuple[NDArray[np.float32], NDArray[np.float32]]]:
@@ -75,7 +80,7 @@ class FilmSums:
     def settle(self, films: Iterable[int], tile: int, pixels: Pixels) -> None:
         """Put a tile of some films aside: what is added from here on is not theirs."""
         chosen = list(films)
-        data = {name: self.sums[name][pixels].copy() for name in self.sums if name not in _OF_LIGHT}
+        data = {name: sums[pixels].copy() for name, sums in self.data.items()}
         for film, (odd, even) in zip(chosen, self.lights(chosen, pixels), strict=True):
             kept = {**data, "half": odd, "beauty": even}
             if "shares" in self.sums:
@@ -86,7 +91,7 @@ class FilmSums:
         """Every buffer as a film has it: `beauty` (even rounds) and `half` (odd ones), (H, W, 4), `shares`
         (parts, H, W, 3), and data; not to be written to."""
         ((odd, even),) = self.lights([film])
-        made = {name: sums for name, sums in self.sums.items() if name not in _OF_LIGHT}
+        made = self.data
         own = {"beauty", "half", "shares"}
         if "shares" in self.sums:
             made["shares"] = self._parts(film, _WHOLE)

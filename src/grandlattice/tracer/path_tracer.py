@@ -27,59 +27,25 @@ from grandlattice.tracer.adaptive_sampling import (
     Rounds,
     Tile,
     Unfinished,
-    Window,
-    whole_packets,
-    whole_tiles,
 )
 from grandlattice.tracer.batches import FILM
 from grandlattice.tracer.company import Company, Lighting
-from grandlattice.tracer.denoise import Cleaner, adding_up, can_denoise
-from grandlattice.tracer.film import Film, developed, empty_sums
-from grandlattice.tracer.film_sums import FilmSums, part_of_sums
+from grandlattice.tracer.film import Film
+from grandlattice.tracer.film_making import FilmMaker, sums_of
+from grandlattice.tracer.film_sums import FilmSums
 from grandlattice.tracer.integrator import OPTIONS
 from grandlattice.tracer.kernel import kernel, load_kernels
 from grandlattice.tracer.kernel_memory import Pinned, aligned_words
 from grandlattice.tracer.lens import Sensor, make_lens
 from grandlattice.tracer.light_mixing import Mixing, mixing_of
 from grandlattice.tracer.light_passes import CLOSED, LUX, OwnPass, SharePlan
-from grandlattice.tracer.motion import motion
 from grandlattice.tracer.path_state import branches_of, room_for
 from grandlattice.tracer.pilot import Pilot, batches_of, usual_light
 from grandlattice.tracer.scattering import albedo_tables
 from grandlattice.tracer.scene_arrays import Images, SceneBuilder, TraceScene
+from grandlattice.tracer.trace_settings import TraceSettings, traced_window
 
 _HALVINGS = 1  # how often paths part in two where they are scattered first
-
-
-@dataclass(frozen=True)
-class TraceSettings:
-    """How a picture is traced.
-
-    Attributes
-    ----------
-    samples : samples of each pixel, at most.
-    noise : relative error at which a part of the picture has enough samples; None traces all.
-    seed : of the random numbers; the same seed gives the same noise.
-    bounces : most vertices of a path.
-    show_background : whether the camera sees the dome; otherwise alpha is 0 there.
-    clamp : the most, in nits, that light scattered more than once adds to a pixel at a time; keeps
-        away bright specks at few samples, and loses the light they stand for.  None is exact.
-    denoise : clean the beauty; without the optional package it stays as traced.
-    occlusion_radius : how far the occlusion pass looks, scene units; None is a tenth of the
-        scene's diagonal.
-    seconds : of tracing after which a picture ends, with the samples it has by then; None is never.
-        Each pixel has one sample at least.
-    """
-
-    samples: int = 64
-    noise: float | None = None
-    seed: int = 0
-    bounces: int = 8
-    show_background: bool = True
-    clamp: float | None = None
-    denoise: bool = False
-    occlusion_radius: float | None = None
-    seconds: float | None = None
 
 
 class StopSignal(Protocol):
@@ -103,12 +69,15 @@ class TraceControl:
     begun : the same picture as far as it was traced before; the result has the same bytes as if it had
         never been interrupted.
     keep : called with how far a picture came that a time limit ended; what it is given goes on changing.
+    added_up : called when all of a company is traced with its sums, how films are mixed of them, and the
+        samples of each pixel.
     """
 
     progress: Callable[[float], None] | None = None
     stop: StopSignal | None = None
     begun: Unfinished | None = None
     keep: Callable[[Unfinished], None] | None = None
+    added_up: Callable[[FilmSums, Mixing, NDArray[np.int32]], None] | None = None
 
     @property
     def is_stopped(self) -> bool:
@@ -217,7 +186,7 @@ class Tracer:
         window = traced_window(sensor, settings)
         skies = scene.skies if scene.skies is not None and not len(shares.table) else None
         words = 0 if skies is None else skies.words
-        sums = _sums_of(window, settings, passes, shares, mixing, words, catches)
+        sums = sums_of(window, settings, passes, shares, mixing, words, catches)
         rounds = Rounds(
             FilmSums(sums, mixing, skies), settings.samples, settings.noise, usual, settings.seconds,
             control.begun, started,
@@ -239,7 +208,9 @@ class Tracer:
         if not rounds.is_whole() and control.keep is not None:
             control.keep(rounds.unfinished(seconds))
         rounds.films.fold()
-        return _Traced(rounds, shares, snapshot, sensor, settings, tuple(passes), seconds).films()
+        if control.added_up is not None and mixing is not None and rounds.is_whole():
+            control.added_up(rounds.films, mixing, rounds.counts())
+        return FilmMaker(rounds, shares, snapshot, sensor, settings, tuple(passes), seconds).films()
 
     def _pilot(
         self, company: Company, snapshot: Snapshot, images: Images, sensor: Sensor, settings: TraceSettings
@@ -304,83 +275,6 @@ class Tracer:
                     raise Stopped
 
 
-@dataclass(frozen=True, eq=False)
-class _Traced:
-    """What was traced, and how films are made of it."""
-
-    rounds: Rounds
-    shares: SharePlan
-    snapshot: Snapshot
-    sensor: Sensor
-    settings: TraceSettings
-    passes: tuple[str, ...]
-    seconds: float
-
-    def films(self) -> Iterator[Film]:
-        """One after the other, so that one stands in memory at a time."""
-        cleaner = Cleaner() if self.settings.denoise and can_denoise() else None
-        # What was traced beyond the part that is wanted served for judging noise.
-        x, y, right, bottom = self.sensor.window
-        left, top, _, _ = traced_window(self.sensor, self.settings)
-        part = slice(y - top, bottom - top), slice(x - left, right - left)
-        lens, names = make_lens(self.sensor), {
-            "object-id": [item.geometry.path for item in self.snapshot.items],
-            "material-id": [material.path for material in self.snapshot.materials],
-        }  # fmt: skip
-        count = self.rounds.films.count
-        for number in range(count):
-            sums = self.rounds.films.of_film(number)
-            noise = self.rounds.noise_of(number, sums["half"], sums["beauty"])
-            sums = part_of_sums(sums | {"beauty": sums["beauty"] + sums["half"]}, part)
-            counts = self.rounds.counts(number)[part]
-            made = developed(sums, counts, names, self.snapshot.camera)
-            if "motion" in self.passes:
-                made["motion"] = motion(sums, lens, self.snapshot, self.sensor)
-            made["seconds"] = self.rounds.seconds()[part][..., None] / np.float32(count)
-            shares = sums.get("shares", np.zeros(0, np.float32))
-            made |= {
-                name: self.shares.developed(name, shares, counts[..., None]) for name in self.shares.places
-            }
-            if cleaner is not None:
-                made |= _cleaned(cleaner, made, self.passes, self.shares)
-            yield Film(
-                passes={name: made[name] for name in self.passes},
-                samples=round(float(counts.mean())),
-                rays=self.rounds.rays // count,
-                seconds=self.seconds / count,
-                denoised=cleaner is not None,
-                noise=noise,
-                unfinished=not self.rounds.is_whole(number),
-                names={name: names[name] for name in self.passes if name in names},
-            )
-
-
-def traced_window(sensor: Sensor, settings: TraceSettings) -> Window:
-    """What of a picture is traced for the part of it that is wanted: left, top, right, bottom."""
-    whole = whole_packets if settings.noise is None else whole_tiles
-    return whole(sensor.window, sensor.width, sensor.height)
-
-
-def _sums_of(
-    window: Window, settings: TraceSettings, passes: Sequence[str], shares: SharePlan, mixing: Mixing | None,
-    sky_words: int, catches: bool,
-) -> dict[str, NDArray]:  # fmt: skip
-    """The buffers of a trace."""
-    left, top, right, bottom = window
-    guides = ("albedo", "normal") if settings.denoise else ()
-    sums = empty_sums(
-        right - left, bottom - top, (*passes, *guides),
-        len(shares.table) if mixing is None else mixing.sums_from,
-        0 if mixing is None else mixing.planes,
-    )  # fmt: skip
-    sums["half"] = np.zeros_like(sums["beauty"])
-    for name in ("sky", "sky_half") if sky_words else ():
-        sums[name] = np.zeros((bottom - top, right - left, sky_words), np.float32)
-    if catches:
-        sums["caught"] = np.zeros((bottom - top, right - left, 3), np.float32)
-    return sums
-
-
 def _how(company: Company, settings: TraceSettings, scene: TraceScene) -> dict[str, object]:
     """The kernel's options that do not depend on passes; the clamp of a single lighting."""
     clamp, halvings = company.lightings[0].clamp, _HALVINGS if settings.bounces > 1 else 0
@@ -393,17 +287,6 @@ def _how(company: Company, settings: TraceSettings, scene: TraceScene) -> dict[s
         "halvings": halvings,
         "branches": branches_of(halvings, scene.scene.record["clear"] != 0),
     }
-
-
-def _cleaned(
-    cleaner: Cleaner, made: Mapping[str, NDArray], passes: Sequence[str], shares: SharePlan
-) -> dict[str, NDArray]:  # fmt: skip
-    """Beauty and shares of lights freed of noise; shares that leave nothing out add up to the beauty."""
-    light = ["beauty", *(name for name in passes if name in shares.lights)]
-    found = cleaner.clean({name: made[name] for name in light}, made["albedo"], made["normal"])
-    if shares.whole(light):
-        found |= adding_up(found["beauty"], {name: found[name] for name in light[1:]})
-    return found
 
 
 def warm_up() -> None:
