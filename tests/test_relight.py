@@ -203,3 +203,44 @@ def test_traces_are_counted_and_reasons_given(plan_file: Path, glat) -> None:
     assert code == 0
     assert "toys as is, camera Front · 1: 2 cells that differ in light, 2 different pictures of light" in said
     assert "another trace than 1: samples 4 → 8" in said
+
+
+# --- answers that are remembered --------------------------------------------------------------------------
+
+
+def test_what_is_done_is_known_without_opening_until_anything_changes(
+    plan_file: Path, glat, monkeypatch
+) -> None:
+    folder = plan_file.parent
+
+    def quickly(words: tuple[str, ...]) -> bool:
+        """Whether a command answers without opening the plan."""
+        with monkeypatch.context() as patch:
+            patch.setattr(lattice, "open_queue", None)
+            return bool(glat.here(folder, words)[0] == 0)
+
+    run, count = ("run", "--workers", "0"), ("cells", "--count")
+    assert not quickly(count)
+    assert glat.here(folder, count) == (0, "4\n")
+    assert quickly(count)
+    assert not quickly(run)
+    assert glat.here(folder, run)[0] == 0
+    assert quickly(run)
+    said = glat.here(folder, run)[1]
+    assert "everything is done already: 4 frames" in said
+    assert not quickly((*run, "--at", "day/Front"))
+    assert not quickly((*run, "--set", "samples=5"))
+    assert not quickly((*run, "--fresh"))
+    picture, scene, image = folder / "out/day/Front.0001.png", folder / "room.usda", folder / "grid.png"
+    for change in (
+        lambda: picture.write_bytes(picture.read_bytes()),
+        picture.unlink,
+        lambda: scene.write_text(scene.read_text()),
+        lambda: plan_file.write_text(plan_file.read_text() + "\n"),
+        lambda: image.write_bytes(image.read_bytes()),
+        (folder / "room.ledger.sqlite").unlink,
+    ):
+        assert quickly(run)
+        change()
+        assert not quickly(run)
+        assert glat.here(folder, run)[0] == 0

@@ -16,7 +16,17 @@ from conftest import PLAN, meanwhile
 from grandlattice.runs import CellSnapshots
 from grandlattice.scene_records import Item, Light, Material, Snapshot, Texture
 from grandlattice.stage import SnapshotDigests
-from grandlattice.tracer import Company, Lighting, Sensor, TraceControl, Tracer, TraceSettings, split
+from grandlattice.tracer import (
+    Company,
+    Lighting,
+    Sensor,
+    TraceControl,
+    Tracer,
+    TraceSettings,
+    sky_steps,
+    split,
+    turned_sky,
+)
 from shapes import MATT, camera, moved, plane, sphere
 
 VIEW = camera(eye=(0, 1.5, 6))
@@ -68,6 +78,7 @@ GROUPS = {
     "soft sky": [(sky("soft", a), rect(0, (3.0,) * 3)) for a in (0.0, 100.0, 250.5)],
     "sunny sky": [(sky("sunny", a),) for a in (0.0, 120.0, 245.0)],
     "images": [(sky("soft", 0.0),), (sky("sunny", 0.0),)],
+    "kinds": [(sky("soft", 0.0),), (rect(0),), (sky("sunny", 70.0),), (sun(0.0), even(0.1))],
     "sights": [(sky("soft", 0.0),), (sky("soft", 90.0), rect(0)), (sky("soft", 200.0), rect(1.2))],
 }  # fmt: skip
 
@@ -173,6 +184,33 @@ def test_a_shared_trace_that_its_seconds_end_is_taken_further_to_the_same_bytes(
     assert not any(film.unfinished for film in late)
     for ours, theirs in zip(late, straight, strict=True):
         assert all(np.array_equal(ours.passes[name], theirs.passes[name]) for name in passes)
+
+
+@pytest.mark.parametrize(
+    ("step", "file"), [(36.0, "soft"), (36.0, "sunny"), (30.0, "soft"), (360 / 11, "sunny")]
+)
+def test_a_sky_that_is_turned_by_even_steps_is_read_sorted_to_the_last_bit(
+    monkeypatch: pytest.MonkeyPatch, step: float, file: str
+) -> None:
+    """Its image is 90 columns wide: steps of 36° are whole columns, the others are not."""
+    lightings = [(sky(file, step * k), rect(0, (3.0, k, 2.0))) for k in (0, 1, 4, 7)]
+    read: list[bool] = []
+    usual = turned_sky.places_of
+
+    def noted(*asked):  # type: ignore[no-untyped-def]
+        found = usual(*asked)
+        read.append(found[1])
+        return found
+
+    monkeypatch.setattr(turned_sky, "places_of", noted)
+    ours = films(lightings)
+    assert any(read)
+    monkeypatch.setattr(sky_steps, "_MOST_EMPTY", 0.0)
+    read.clear()
+    theirs = films(lightings)
+    assert not any(read)
+    for one, other in zip(ours, theirs, strict=True):
+        assert np.array_equal(one.passes["beauty"], other.passes["beauty"])
 
 
 def test_light_passes_add_up_in_every_film() -> None:

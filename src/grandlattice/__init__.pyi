@@ -24,6 +24,14 @@ from .api.queue import (
     find_queue as find_queue,
     open_queue as open_queue,
 )
+from .api.remembered import (
+    Asked as Asked,
+    Done as Done,
+    cell_count as cell_count,
+    is_done as is_done,
+    remember_count as remember_count,
+    remember_done as remember_done,
+)
 from .api.run_control import (
     all_runs as all_runs,
     ended_with as ended_with,

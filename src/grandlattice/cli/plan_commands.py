@@ -24,6 +24,7 @@ from grandlattice.cli.shared_options import (
     SetOption,
     Why,
     arguments,
+    asked_of,
     open_plan,
     open_queue,
 )
@@ -96,9 +97,17 @@ def cells(
 
     Example:  glat cells --at light=noon
     """
+    asked = asked_of([plan], at, sets, settings, edits)
+    known = lattice.cell_count(asked) if count and asked is not None else None
+    if known is not None:
+        console.print(str(known))
+        return
     queue = open_queue([plan] if plan else None, settings, at, sets, edits)
     if count:
-        console.print(str(sum(len(step.plan.cells.indices(*step.at, sets=step.sets)) for step in queue)))
+        number = sum(len(step.plan.cells.indices(*step.at, sets=step.sets)) for step in queue)
+        console.print(str(number))
+        if asked is not None:
+            lattice.remember_count(asked, queue, number)
         return
     if json:
         print_json([row for step in queue for row in _rows(step, page, named=len(queue) > 1)])

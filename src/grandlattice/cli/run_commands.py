@@ -20,6 +20,7 @@ from grandlattice.cli.plan_commands import saved, say_meters
 from grandlattice.cli.run_report import (
     places_of,
     say_all,
+    say_done,
     say_end,
     say_estimate,
     say_forecast,
@@ -41,6 +42,7 @@ from grandlattice.cli.shared_options import (
     Why,
     Workers,
     arguments,
+    asked_of,
     conduct_of,
     open_queue,
     read_frames,
@@ -106,6 +108,15 @@ def run(
 
     Example:  glat run --at camera=Wide --set samples=64
     """
+    asked = asked_of(plans, at, sets, settings, edits, into)
+    plain = not (
+        frames or fresh or quiet or existing or until or on or conduct or and_then or first or detached or why
+    )
+    done = lattice.is_done(asked) if plain and asked is not None else None
+    if done is not None:
+        say_done(done)
+        next_step(_review(plans, at, sets, into))
+        return
     queue = open_queue(plans, settings, at, sets, edits)
     queue.refuse_collisions()
     if detached:
@@ -141,6 +152,8 @@ def run(
         _and_then(queue, said)
     if not ok:
         raise typer.Exit(1)
+    if plain and asked is not None:
+        lattice.remember_done(asked, queue, into, places_of(queue.steps[0].plan, into))
     if not quiet:
         next_step(_review(plans, at, sets, into))
 

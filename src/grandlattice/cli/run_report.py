@@ -42,6 +42,15 @@ def places_of(plan: lattice.Plan, into: Path | None) -> str:
     return ", ".join(found[:3]) + (f" and {len(found) - 3} more folders" if len(found) > 3 else "")
 
 
+def say_done(done: lattice.Done) -> None:
+    """That there is nothing to do."""
+    console.print(
+        f"{many(done.cells, 'cell')}, {many(done.frames, 'frame')}, {many(done.files, 'file')}, "
+        f"about {terminal_text.size(done.bytes)}, to {escape(done.folders)}"
+    )
+    console.print(f"everything is done already: {many(done.frames, 'frame')}")
+
+
 def say_whole(whole: lattice.Totals, is_narrowed: bool, places: str) -> None:
     """What the cells of a run make, and where it goes; of some of their frames only where."""
     if not is_narrowed:

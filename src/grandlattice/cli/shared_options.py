@@ -136,6 +136,19 @@ def open_queue(
     return queue.narrowed(at or (), sets or ())
 
 
+def asked_of(
+    plans: Sequence[Path | None] | None, at: list[str] | None, sets: list[str] | None,
+    settings: list[str] | None, edits: list[str] | None, into: Path | None = None,
+) -> lattice.Asked | None:  # fmt: skip
+    """A question about one plan, without opening it; None where it is not one that is named or alone here."""
+    named = [plan for plan in plans or () if plan is not None]
+    found = named or [*Path().glob("*.lattice.yaml"), *Path().glob("*.queue.yaml")]
+    if len(found) != 1 or not found[0].name.endswith(".lattice.yaml"):
+        return None
+    said = [tuple(words or ()) for words in (at, sets, settings, edits)]
+    return lattice.Asked(found[0], said[0], said[1], said[2], said[3], str(into or ""))
+
+
 def _given(settings: list[str] | None) -> dict[str, Any]:
     given: dict[str, Any] = {}
     for text in settings or ():

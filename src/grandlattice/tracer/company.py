@@ -91,6 +91,33 @@ def _has_sky(lighting: Lighting) -> bool:
     return any(light.kind == "dome" for light in lighting.lights)
 
 
+def _lamps_of(lightings: Sequence[Lighting], *, apart: bool) -> dict[str, dict[tuple[object, ...], Light]]:
+    """The lamps of some lightings, each with the ways it stands.
+
+    Lights that never shine together are one lamp that stands in several ways, unless they are to be kept
+    `apart`: each film has one of them, and should not pay for the others with noise.  A sky that is turned
+    stays by itself, since it is looked up in all ways at once.
+    """
+    found: dict[str, dict[tuple[object, ...], Light]] = {}
+    shines: dict[str, set[int]] = {}
+    for k, lighting in enumerate(lightings):
+        for light in lighting.lights:
+            found.setdefault(light.path, {}).setdefault(shape_of(light), light)
+            shines.setdefault(light.path, set()).add(k)
+    lamps: dict[str, dict[tuple[object, ...], Light]] = {}
+    for path, versions in found.items():
+        turned = len({_unturned(light) for light in versions.values()}) < len(versions)
+        free = () if apart or turned else lamps
+        joined = next((other for other in free if shines[other].isdisjoint(shines[path])), None)
+        if joined is None:
+            lamps[path] = dict(versions)
+            shines[path] = set(range(len(lightings))) if turned else shines[path]  # nothing joins it
+        else:
+            lamps[joined] |= versions
+            shines[joined] |= shines[path]
+    return lamps
+
+
 class Company:
     """The lightings of one view.
 
@@ -114,10 +141,7 @@ class Company:
     ) -> None:  # fmt: skip
         self.lightings, self.by_lamp = tuple(lightings), by_lamp
         self.wanted = tuple(range(len(self.lightings)) if wanted is None else wanted)
-        lamps: dict[str, dict[tuple[object, ...], Light]] = {}
-        for lighting in self.lightings:
-            for light in lighting.lights:
-                lamps.setdefault(light.path, {}).setdefault(shape_of(light), light)
+        lamps = _lamps_of(self.lightings, apart=by_lamp)
         firsts = [next(iter(versions.items())) for versions in lamps.values()]
         others = [
             (k, *each) for k, versions in enumerate(lamps.values()) for each in list(versions.items())[1:]

@@ -15,9 +15,6 @@ from numpy.typing import NDArray
 from grandlattice.tracer.company import Company, shape_of
 from grandlattice.tracer.light_passes import CLOSED, LIGHT_GROUP, LIT, LUX, SharePlan
 
-FAINT = 2.0
-"""Times the mean light of a version in the picture: shadow rays for less are traced in part of the cases."""
-
 
 @dataclass(frozen=True, eq=False)
 class Mixing:
@@ -43,6 +40,14 @@ class Mixing:
         return self.company.sums.count + int(self.company.sights.max())
 
     @property
+    def several(self) -> NDArray[np.int64]:
+        """Numbers of the light sums of lamps that stand in several ways."""
+        sums, versions = self.company.sums, self.company.versions
+        counts = np.bincount([version.lamp for version in versions], minlength=1)
+        several = {row for row, version in enumerate(versions) if counts[version.lamp] > 1}
+        return np.array([n for n, (row, _) in enumerate(sums.origins) if row in several], np.int64)
+
+    @property
     def options(self) -> dict[str, object]:
         """Fields of the kernel's options."""
         sums, company = self.company.sums, self.company
@@ -61,7 +66,7 @@ class Mixing:
 
         Parameters
         ----------
-        light : (light sums of the pilot,) mean over the picture.
+        light : (light sums of the pilot,) what is faint of each.
         """
         pilot, sums = self.company, self.company.sums
         row_of = {shape_of(version.light): k for k, version in enumerate(pilot.versions)}
@@ -71,7 +76,7 @@ class Mixing:
             if counts[version.lamp] > 1:
                 row = row_of[shape_of(replace(version.light, seen=False, matte=False))]
                 row += row >= pilot.lamp_count
-                found[k + (k >= company.lamp_count)] = FAINT * light[sums.sums[sums.first[row]]]
+                found[k + (k >= company.lamp_count)] = light[sums.sums[sums.first[row]]]
         return found.astype(np.float32)
 
     def beauty(

@@ -37,7 +37,7 @@ from grandlattice.tracer.path_state import (
     share_of,
     shown,
 )
-from grandlattice.tracer.sky_lighting import spread_met_sky
+from grandlattice.tracer.sky_lighting import add_sky_behind, has_own_sums, spread_met_sky
 from grandlattice.tracer.vectors import (
     add,
     choose,
@@ -121,7 +121,7 @@ def light_met(scene, room, options, active, path, later, distance):
         for i in range(scene.light_count):
             met, here = _meets(scene, shows, seen, path, distance, i)
             if any_of(here):
-                share = _light_of_one(scene, seen, path, later, met, i, first_matt)
+                share = _light_of_one(scene, seen, path, later, met, (i, i), first_matt)
                 most = options.clamp * share_of(path, options.halvings)
                 share = arriving(share, value=limited(share.value, most, later))
                 if options.share_count > 0:
@@ -178,8 +178,7 @@ def _spread_met(scene, room, options, active, path, later, distance, sights):
             if row_is_wanted(options, row):
                 met, here = _meets(scene, active, seen, path, distance, row)
                 if any_of(here):
-                    share = _light_of_one(scene, seen, path, later, met, i, first_matt)
-                    share = arriving(share, row=all_lanes(0) + row)
+                    share = _light_of_one(scene, seen, path, later, met, (i, row), first_matt)
                     spread(room, options, path, here, share, later, sights)
 
 
@@ -196,16 +195,20 @@ def _meets(scene, active, seen, path, distance, row):
 
 
 @inner
-def _light_of_one(scene, seen, path, later, met, number, first_matt):
-    """Light of one lamp that rays met, not limited; the camera sees it as it is."""
-    lamp = light_at(scene.lights, number)
+def _light_of_one(scene, seen, path, later, met, which, first_matt):
+    """Light of a lamp that rays met, not limited; the camera sees it as it is.
+
+    `which` is the number of the lamp, and its row in the light table: of one of the ways it stands.
+    """
+    number, row = which
+    lamp = light_at(scene.lights, row)
     density = met.density * rays_aimed(scene, path, number, later)
     weight = path.followed / max(path.followed + density, 1e-30)
     weight = weight * (path.matt * lamp.diffuse + (1.0 - path.matt) * lamp.specular)
     weight = where(seen, 1.0, weight)
     return Arriving(
         scale(multiply(path.throughput, met.radiance), weight), path.state & VERTICES,
-        first_matt, (path.state & THROUGH) != 0, all_lanes(0) + lamp.groups, all_lanes(0) + number,
+        first_matt, (path.state & THROUGH) != 0, all_lanes(0) + lamp.groups, all_lanes(0) + row,
         0.0 * weight + 1.0,
     )  # fmt: skip
 
@@ -216,7 +219,10 @@ def light_behind(scene, room, options, active, path, part):
     light, through = scale(path.throughput, 0.0), (path.state & THROUGH) != 0
     for i in range(scene.row_count):
         lamp = light_at(scene.lights, i)
-        if any_of(lamp.kind == DOME):
+        if has_own_sums(options, lamp):
+            if i < scene.light_count:  # in all ways it is turned
+                add_sky_behind(scene, room, options, active, path, scale(path.throughput, part), i)
+        elif any_of(lamp.kind == DOME):
             placed = light_at(scene.lights, rows_at(scene, all_lanes(0) + i, path.time))
             seen = background(placed, scene.domes, active, path.direction)
             seen = scale(multiply(path.throughput, seen), part)

@@ -9,7 +9,9 @@ from __future__ import annotations
 import math
 
 from grandlattice.tracer.dome_sampling import (
+    SkySeen,
     direction_in_sky,
+    dome_coordinates,
     draw_rest_of_sky,
     draw_sun,
     image_at,
@@ -81,8 +83,8 @@ def spread_met_sky(scene, room, options, active, path, distance, lamp, sights):
     if quick:
         weight = matt * path.followed / max(path.followed + seen.density * often, 1e-30)
         carried = scale(path.throughput, weight)
-        looks = SkyLook(seen, path.direction, carried, sights)
-        add_sky(room, options, number_of_sky(scene, lamp), active, path, looks, later)
+        looks = SkyLook(seen, path.direction, carried, sights, 0)
+        add_sky(room, options, number_of_sky(scene, lamp), active, path, looks)
     if quick and any_of(head.sun_count == 0):
         return
     for k in range(number_in(head.versions, 0)):
@@ -102,6 +104,14 @@ def spread_met_sky(scene, room, options, active, path, distance, lamp, sights):
                 all_lanes(0) + light.groups, all_lanes(0) + row, 0.0 * weight + 1.0,
             )  # fmt: skip
             spread(room, options, path, here, share, later, sights)
+
+
+@inner
+def add_sky_behind(scene, room, options, active, path, light, lamp):
+    """Add a turned sky with its sun where the camera sees it, to every film it is in."""
+    u, v = dome_coordinates(light_at(scene.lights, lamp), path.direction)
+    looks = SkyLook(SkySeen(u, v, 0.0 * u), path.direction, light, -1, 1)
+    add_sky(room, options, number_of_sky(scene, lamp), active, path, looks)
 
 
 @inner
@@ -177,8 +187,8 @@ def _aim_at_rest_of_sky(scene, room, options, active, lit, drawn, lamp):
     if has_own_sums(options, head):
         light = multiply(carried, share)
         here = active & (largest(share) > 0.0)
-        looks = SkyLook(seen, direction, light, -1)
-        add_sky(room, options, number_of_sky(scene, lamp), here, path, looks, lit.later)
+        looks = SkyLook(seen, direction, light, -1, 0)
+        add_sky(room, options, number_of_sky(scene, lamp), here, path, looks)
         return count_of(active)
     falls = max(wi[2], 0.0) / max(density * drawn.often, 1e-30)
     matt_now = first_bounce_diffuse(lit, aim, value, matt)

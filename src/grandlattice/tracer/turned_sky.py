@@ -15,12 +15,11 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from grandlattice.tracer.company import Company, LightSums
+from grandlattice.tracer.company import MOST_SIGHTS, Company, LightSums
 from grandlattice.tracer.kernel_memory import Pinned, float32s, int32s, load, record, store, table
 from grandlattice.tracer.lanes import (
     LANES,
     all_lanes,
-    any_of,
     bits_of,
     inner,
     lowest_bit,
@@ -28,7 +27,8 @@ from grandlattice.tracer.lanes import (
     to_ints,
     where,
 )
-from grandlattice.tracer.path_state import CAPACITY, COLUMN, LINE, SHARES, share_of
+from grandlattice.tracer.path_state import CAPACITY, COLUMN, HIDDEN, LINE, SHARES
+from grandlattice.tracer.sky_steps import Place, places_of, read_sorted, sorted_image, turns_of
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -37,16 +37,23 @@ SKY = np.dtype(
         ("count", "i8"),  # of its sums, a multiple of 16
         ("begin", "i8"),  # where its sums begin among those of a path
         ("texels", "i8"), ("height", "i8"), ("width", "i8"),  # (height, width + 1, 3) float32, the image
-        # Of each sum: how many columns further on its image is read, and parts of one; what its light is
-        # multiplied by, three numbers one behind the other; what it is limited to; the bit of its sight.
-        ("offsets", "i8"), ("fractions", "i8"), ("weights", "i8"), ("limits", "i8"), ("bits", "i8"),
+        # Of each sum: how many columns further on its image is read, and parts of one; the bit of its sight.
+        ("offsets", "i8"), ("fractions", "i8"), ("bits", "i8"),
         ("axes", "i8"), ("cosines", "i8"),  # where its sun is, and the cosine of the sun's radius
+        ("sun_from", "f8"), ("sun_to", "f8"),  # texture coordinates v between which there is a sun
+        # The image sorted by steps, 0 where it is read as it is, see `sky_steps`: numbers of a column for
+        # each channel, numbers of a line; steps there are, rounded up to 16; whether a step is whole columns;
+        # for each column where it is in a line, and what is left over; for each sum at which part its step
+        # begins.
+        ("steps", "i8"), ("lanes", "i8"), ("run", "i8"), ("padded", "i8"), ("parts", "i8"), ("is_even", "i8"),
+        ("bases", "i8"), ("left_over", "i8"), ("begins_at", "i8"),
     ],
     align=True,
 )  # fmt: skip
 
 sky_at = record(SKY)
 _SIZE = SKY.itemsize
+_ANY_HIDDEN = HIDDEN * ((1 << MOST_SIGHTS) - 1)
 
 
 class TurnedSkies:
@@ -68,7 +75,8 @@ class TurnedSkies:
         self, company: Company, lights: NDArray, images: dict[int, NDArray[np.float32]]
     ) -> None:  # fmt: skip
         sums, self.lamps = company.sums, sorted(images)
-        self.words, self._held, self._numbers = 0, list[object](), list[NDArray]()
+        self.words, self._held = 0, list[object]()
+        self._numbers: list[tuple[NDArray[np.int64], NDArray[np.float32]]] = []
         self._rows = table(SKY, len(self.lamps))
         for k, lamp in enumerate(self.lamps):
             first = int(lights["others"][lamp])
@@ -78,30 +86,32 @@ class TurnedSkies:
     def _fill(
         self, sky: NDArray, lights: NDArray, rows: Sequence[int], sums: LightSums, image: NDArray
     ) -> None:  # fmt: skip
-        entries = [(row, e) for row in rows for e in range(sums.first[row], sums.first[row + 1])]
-        count = -(-max(len(entries), 1) // LANES) * LANES
+        entries = [(n, e) for n, row in enumerate(rows) for e in range(sums.first[row], sums.first[row + 1])]
         height, width = image.shape[0], image.shape[1] - 1
+        turns = turns_of([float(lights["turn"][row]) for row in rows], width)
+        places, is_sorted = places_of(turns, [n for n, _ in entries], height)
+        count = -(-(max(places, default=0) + 1) // LANES) * LANES
         offsets, fractions = np.zeros(count, np.int32), np.zeros(count, np.float32)
-        weights, limits = np.zeros((3, count), np.float32), np.full(count, np.inf, np.float32)
+        weights = np.zeros((3, count), np.float32)
         bits, numbers = np.zeros(count, np.int32), np.full(count, -1, np.int64)
         axes, cosines = np.zeros((3, count), np.float32), np.full(count, 2.0, np.float32)
-        for j, (row, entry) in enumerate(entries):
-            columns = float(lights["turn"][row]) * width
-            whole = round(columns) if abs(columns - round(columns)) < 1e-4 else math.floor(columns)
-            offsets[j], fractions[j] = whole % width, max(columns - whole, 0.0)
+        for j, (n, entry) in zip(places, entries, strict=True):
+            row = rows[n]
+            offsets[j], fractions[j] = turns.wholes[n], turns.rest[n]
             weights[:, j] = lights["radiance"][row] * sums.weights[entry, :3]
-            limits[j], bits[j], numbers[j] = sums.weights[entry, 3], sums.bits[entry], sums.sums[entry]
+            bits[j], numbers[j] = sums.bits[entry], sums.sums[entry]
             axes[:, j], cosines[j] = lights["sun_axis"][row], lights["sun_cosine"][row]
         told = {
             "texels": np.ascontiguousarray(image, np.float32),
-            "offsets": offsets, "fractions": fractions, "weights": weights,
-            "limits": limits, "bits": bits, "axes": axes, "cosines": cosines,
+            "offsets": offsets, "fractions": fractions, "bits": bits, "axes": axes, "cosines": cosines,
+            **_band_of_sun(lights[rows[0]]),
+            **(sorted_image(turns, image, count) if is_sorted else {}),
         }  # fmt: skip
         pinned = Pinned(SKY, count=count, begin=self.words, height=height, width=width, **told)
         for name in SKY.names or ():
             sky[name] = pinned.record[name]
         self._held.append(pinned)
-        self._numbers.append(numbers)
+        self._numbers.append((numbers, weights))
         self.words += 3 * count
 
     @property
@@ -112,13 +122,22 @@ class TurnedSkies:
     def add_to(self, light: NDArray[np.float32], sky: NDArray[np.float32]) -> None:
         """Add sums of skies (H, W, words) to light sums (sums, H, W, 3)."""
         at = 0
-        for numbers in self._numbers:
+        for numbers, weights in self._numbers:
             count = len(numbers)
             for line in range(len(sky)):  # a line fits a processor's cache
                 part = sky[line, :, at : at + 3 * count].reshape(-1, 3, count)
                 for j in np.flatnonzero(numbers >= 0):
-                    light[numbers[j], line] += part[:, :, j]
+                    light[numbers[j], line] += part[:, :, j] * weights[:, j]
             at += 3 * count
+
+
+def _band_of_sun(light: NDArray) -> dict[str, float]:
+    """Between which texture coordinates v there is a sun; between none without one."""
+    if light["sun_count"] == 0:
+        return {"sun_from": 2.0, "sun_to": 2.0}
+    height = np.dot(light["sun_axis"].astype(np.float64), light["upward"].astype(np.float64))
+    middle, radius = math.acos(np.clip(height, -1.0, 1.0)), math.acos(np.clip(light["sun_cosine"], -1.0, 1.0))
+    return {"sun_from": (middle - radius) / math.pi - 1e-4, "sun_to": (middle + radius) / math.pi + 1e-4}
 
 
 class SkyLook(NamedTuple):
@@ -128,6 +147,7 @@ class SkyLook(NamedTuple):
     direction: Any
     light: Any  # what radiance is multiplied by on its way to the camera, a triple
     sights: Any  # bits of the sights that are meant, as in a path's state; one number
+    whole: Any  # 1 where its sun is shown, too, else 0; one number
 
 
 @inner
@@ -143,67 +163,91 @@ def fields_of(options):
 
 
 @inner
-def add_sky(room, options, number, active, path, looks, later):
-    """Add what a sky shows in directions, but for its sun, in each way it is turned.
+def add_sky(room, options, number, active, path, looks):
+    """Add what a sky shows in directions, in each way it is turned.
 
     Parameters
     ----------
     number : of the sky.
-    later : lanes whose light is limited.
     """
-    seen, direction, light = looks.seen, looks.direction, looks.light
-    sky, results = sky_at(options.skies + _SIZE * number), float32s(room)
-    across, down = 1.0 * sky.width, 1.0 * sky.height
-    x, y = seen.u * across - 0.5, seen.v * down - 0.5
+    sky, v = sky_at(options.skies + _SIZE * number), looks.seen.v
+    x, y = looks.seen.u * (1.0 * sky.width) - 0.5, v * (1.0 * sky.height) - 0.5
     left_edge, top_edge = math.floor(x), math.floor(y)
     part, below = x - left_edge, y - top_edge
     left, top = to_ints(left_edge), to_ints(top_edge)
-    line = sky.width + 1
-    high, low = max(top, 0) * (3 * line), min(top + 1, sky.height - 1) * (3 * line)
-    most = share_of(path, options.halvings)
-    bits = bits_of(active)
-    limits = any_of(active & later)
+    line = sky.run if sky.steps != 0 else 3 * (sky.width + 1)
+    high, low = max(top, 0) * line, min(top + 1, sky.height - 1) * line
+    # Where nothing is hidden and no sun is near, all ways show what they have.
+    free = (path.state & _ANY_HIDDEN) == 0
+    if looks.whole == 0:
+        free = free & ((v < sky.sun_from) | (v > sky.sun_to))
+    bits, free_bits = bits_of(active), bits_of(free)
     while bits != 0:
         lane = lowest_bit(bits)
+        is_free = (free_bits & bits & (0 - bits)) != 0 and looks.sights == -1
         bits = bits & (bits - 1)
+        column, left_over = number_in(left, lane), 0
+        upper, lower = number_in(high, lane), number_in(low, lane)
+        if sky.steps != 0:
+            column = column + sky.width if column < 0 else column
+            left_over, base = int32s(sky.left_over)[column], int32s(sky.bases)[column]
+            upper, lower = upper + base, lower + base
+        place = Place(column, upper, lower, left_over, number_in(part, lane), number_in(below, lane))
         at = sky_words_of(room, options, number_in(path.number, lane)) + sky.begin
-        a, b = number_in(part, lane), number_in(below, lane)
-        column, upper, lower = number_in(left, lane), number_in(high, lane), number_in(low, lane)
-        x, y, z = number_in(direction[0], lane), number_in(direction[1], lane), number_in(direction[2], lane)
-        red, green, blue = number_in(light[0], lane), number_in(light[1], lane), number_in(light[2], lane)
-        state = number_in(path.state, lane)
-        for j in range(0, sky.count, LANES):
-            f = load(float32s(sky.fractions), j) + a
-            over = f >= 1.0
-            f = where(over, f - 1.0, f)
-            k = load(int32s(sky.offsets), j) + column + where(over, 1, 0)
-            k = where(k < 0, k + sky.width, k)
-            k = where(k >= sky.width, k - sky.width, k) * 3
-            in_sun = x * load(float32s(sky.axes), j) + y * load(float32s(sky.axes), j + sky.count)
-            in_sun = in_sun + z * load(float32s(sky.axes), j + 2 * sky.count)
-            sight = load(int32s(sky.bits), j)
-            shows = in_sun <= load(float32s(sky.cosines), j)
-            shows = shows & ((sight & state) == 0) & ((sight & looks.sights) != 0)
-            weights = float32s(sky.weights)
-            reads = _read(sky, 0, k, upper, lower, f, b) * (load(weights, j) * red)
-            greens = _read(sky, 1, k, upper, lower, f, b) * (load(weights, j + sky.count) * green)
-            blues = _read(sky, 2, k, upper, lower, f, b) * (load(weights, j + 2 * sky.count) * blue)
-            if limits:
-                limit = load(float32s(sky.limits), j) * number_in(most, lane)
-                brightest = max(reads, max(greens, blues))
-                too_much = (brightest > limit) & (number_in(where(later, 1, 0), lane) == 1)
-                down_by = where(too_much, limit / max(brightest, 1e-30), 1.0)
-                reads, greens, blues = reads * down_by, greens * down_by, blues * down_by
-            store(results, at + j, load(results, at + j) + where(shows, reads, 0.0))
-            place = at + j + sky.count
-            store(results, place, load(results, place) + where(shows, greens, 0.0))
-            place = at + j + 2 * sky.count
-            store(results, place, load(results, place) + where(shows, blues, 0.0))
+        red, green, blue = looks.light
+        light = number_in(red, lane), number_in(green, lane), number_in(blue, lane)
+        if is_free:
+            for j in range(0, sky.count, LANES):
+                _add_shown(room, sky, at + j, _shown(sky, place, j), light)
+        else:
+            direction = looks.direction
+            x, y, z = (
+                number_in(direction[0], lane), number_in(direction[1], lane), number_in(direction[2], lane)
+            )  # fmt: skip
+            state = number_in(path.state, lane)
+            for j in range(0, sky.count, LANES):
+                in_sun = x * load(float32s(sky.axes), j) + y * load(float32s(sky.axes), j + sky.count)
+                in_sun = in_sun + z * load(float32s(sky.axes), j + 2 * sky.count)
+                sight = load(int32s(sky.bits), j)
+                shows = in_sun <= load(float32s(sky.cosines), j) + 4.0 * looks.whole
+                shows = shows & ((sight & state) == 0) & ((sight & looks.sights) != 0)
+                red, green, blue = _shown(sky, place, j)
+                colour = where(shows, red, 0.0), where(shows, green, 0.0), where(shows, blue, 0.0)
+                _add_shown(room, sky, at + j, colour, light)
+
+
+@inner
+def _add_shown(room, sky, at, colour, light):
+    """Add what sixteen ways show, times the light of a path, to its sums."""
+    results = float32s(room)
+    store(results, at, load(results, at) + colour[0] * light[0])
+    store(results, at + sky.count, load(results, at + sky.count) + colour[1] * light[1])
+    store(results, at + 2 * sky.count, load(results, at + 2 * sky.count) + colour[2] * light[2])
+
+
+@inner
+def _shown(sky, place, j):
+    """What the image shows in a place for sums `j` and the fifteen behind it, bilinear."""
+    f = load(float32s(sky.fractions), j) + place.across
+    over = f >= 1.0
+    f = where(over, f - 1.0, f)
+    if sky.steps != 0:
+        red = read_sorted(sky, 0, place, j, over, f)
+        green = read_sorted(sky, 1, place, j, over, f)
+        blue = read_sorted(sky, 2, place, j, over, f)
+    else:
+        k = load(int32s(sky.offsets), j) + place.column + where(over, 1, 0)
+        k = where(k < 0, k + sky.width, k)
+        k = where(k >= sky.width, k - sky.width, k) * 3
+        red = _read(sky, 0, k, place.upper, place.lower, f, place.down)
+        green = _read(sky, 1, k, place.upper, place.lower, f, place.down)
+        blue = _read(sky, 2, k, place.upper, place.lower, f, place.down)
+    return red, green, blue
 
 
 @inner
 def _read(sky, channel, k, upper, lower, f, b):
-    """A channel of the image, bilinear: between the texels at `k` and the next ones, and two lines."""
+    """A channel of the image, between the texels at `k` and the next ones, and two lines."""
     texels = float32s(sky.texels)
     high, low = texels[k + (upper + channel)], texels[k + (lower + channel)]
     high = high + f * (texels[k + (upper + channel + 3)] - high)

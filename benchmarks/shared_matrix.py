@@ -1,0 +1,152 @@
+"""What sharing does for whole matrices, from the shell: against a loop over cells, run again, and in memory.
+
+    python benchmarks/shared_matrix.py [demo|skies|again|lamp|many|memory …]
+
+`demo` and `skies` start ``glat run --at CELL`` for each cell in turn, as an artist's script would, and
+compare the wall time with one ``glat run``; of the 864 pictures of `skies` a sample of cells stands for all.
+The tracer is compiled beforehand, and each side writes into a folder of its own.
+"""
+
+from __future__ import annotations
+
+import os
+import resource
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import grandlattice as lattice
+from grandlattice.demo import write_demo
+
+GLAT = [sys.executable, "-c", "from grandlattice.cli.main import main; main()"]
+ALL = ("--run", "spare=0")  # processors
+_SAMPLE = 8  # cells that stand for all
+
+
+def glat(folder: Path, *words: str) -> tuple[float, str]:
+    """Seconds a command takes, and what it says."""
+    started = time.perf_counter()
+    done = subprocess.run(
+        [*GLAT, *words], cwd=folder, check=True, capture_output=True, text=True,
+        env={**os.environ, "COLUMNS": "200", "NO_COLOR": "1"},
+    )  # fmt: skip
+    return time.perf_counter() - started, done.stdout
+
+
+def say(what: str, figure: str, bar: str) -> None:
+    print(f"{what:78} {figure:>16}  {bar}", flush=True)
+
+
+def demo(folder: Path) -> None:
+    write_demo(folder)
+    whole, _ = glat(folder, "run", *ALL, "--into", "whole")
+    cells = [cell.address for cell in lattice.open_plan(folder / "orrery.lattice.yaml").cells]
+    loop = sum(glat(folder, "run", *ALL, "--into", "loop", "--at", cell)[0] for cell in cells)
+    say(f"the demo's {len(cells)} cells: one run {whole:.0f} s, a loop over cells {loop:.0f} s",
+        f"{loop / whole:.1f} ×", "≥ 8 ×")  # fmt: skip
+    passes = ("beauty", "depth", "normal", "occlusion", "albedo")
+    sample = cells[:: len(cells) // 3][:3]
+    each = sum(
+        glat(folder, "run", *ALL, "--into", f"by-{name}", "--at", cell, "--set", f"passes={name}")[0]
+        for cell in sample for name in passes
+    )  # fmt: skip
+    each *= len(cells) / len(sample)
+    say(f"  against a loop over cells and passes, {each:.0f} s by a sample", f"{each / whole:.1f} ×", "")
+
+
+def skies(folder: Path) -> None:
+    write_demo(folder)
+    plan = folder / "more" / "skies.lattice.yaml"
+    whole, _ = glat(folder, "run", str(plan), *ALL)
+    cells = [cell.address for cell in lattice.open_plan(plan).cells]
+    sample = cells[:: max(1, len(cells) // _SAMPLE)][:_SAMPLE]
+    each = [glat(folder, "run", str(plan), *ALL, "--into", "loop", "--at", cell)[0] for cell in sample]
+    loop = sum(each) / len(each) * len(cells)
+    say(f"{len(cells)} pictures of more/skies: one run {whole:.0f} s, a loop {loop:.0f} s by {len(sample)}",
+        f"{loop / whole:.0f} ×", "≥ 40 ×")  # fmt: skip
+
+
+def again(folder: Path) -> None:
+    write_demo(folder)
+    glat(folder, "run", "--set", "samples=1", "--set", "denoise=false")
+    seconds = min(glat(folder, "run", "--set", "samples=1", "--set", "denoise=false")[0] for _ in range(3))
+    say("the demo run again, nothing changed", f"{seconds:.2f} s", "< 1.5 s")
+    glat(folder, "cells", "--count")
+    say(
+        "glat cells --count of it",
+        f"{min(glat(folder, 'cells', '--count')[0] for _ in range(3)):.2f} s",
+        "< 0.8 s",
+    )
+
+
+def lamp(folder: Path) -> None:
+    from pxr import Usd
+
+    write_demo(folder)
+    glat(folder, "run", "--set", "samples=1", "--set", "denoise=false")
+    stage = Usd.Stage.Open(str(folder / "orrery.usda"))
+    stage.GetPrimAtPath("/Room/Lights/Lamp").GetAttribute("inputs:intensity").Set(1234.0)
+    stage.GetRootLayer().Save()
+    started = time.perf_counter()
+    plan = lattice.open_plan(folder / "orrery.lattice.yaml").override(samples=1, denoise=False)
+    left = sorted(
+        {member.cell.coordinates["light"] for task in plan.outlook().todo for member in task.members}
+    )
+    say(f"the lamp changed in the scene: cells of {', '.join(left)} are traced; decided in",
+        f"{time.perf_counter() - started:.1f} s", "< 5 s")  # fmt: skip
+
+
+def many(folder: Path) -> None:
+    sys.path.insert(0, str(Path(__file__).parent))
+    import nights
+
+    file = nights.million(folder, axes=5)
+    nights.pretend_half_is_done(file)
+    command = [sys.executable, "-c", nights._MAKE, str(file)]
+    subprocess.run(command, check=True, capture_output=True)
+    started = time.perf_counter()
+    subprocess.run(command, check=True, capture_output=True)
+    say(
+        "100,000 cells, half of their files there, decided again",
+        f"{time.perf_counter() - started:.1f} s",
+        "< 30 s",
+    )
+
+
+def memory(folder: Path) -> None:
+    write_demo(folder)
+    file = folder / "more" / "skies.lattice.yaml"
+    plan = lattice.open_plan(file)
+    at = [f"{axis.name}={axis.options[-1].name}" for axis in plan.lattice.axes if len(axis.options) < 36]
+    passes = ["beauty", "depth", "normal", "albedo", "occlusion"]
+    told = plan.override(
+        size="1280x720", scale="100%", samples=1, denoise=False, format=["exr"], passes=passes
+    ).worker_room(at=at)  # fmt: skip
+    words = [
+        "size=1280x720",
+        "scale=100%",
+        "samples=1",
+        "denoise=false",
+        "format=exr",
+        f"passes={','.join(passes)}",
+    ]
+    given = [word for each in words for word in ("--set", each)] + [
+        word for each in at for word in ("--at", each)
+    ]
+    _, said = glat(folder, "run", str(file), *given, "--workers", "1", "--into", "large")
+    most = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss * 1024
+    (frames,) = [line.split(";")[0] for line in said.splitlines() if "to render" in line]
+    say(f"films of 1280×720 with five passes: {frames}; told beforehand {told.worker / 1e9:.2f} GB",
+        f"{most / 1e9:.2f} GB", "< 2 GB")  # fmt: skip
+
+
+def main() -> None:
+    for name in sys.argv[1:] or ["demo", "skies", "again", "lamp", "many", "memory"]:
+        with tempfile.TemporaryDirectory() as folder:
+            globals()[name](Path(folder))
+
+
+if __name__ == "__main__":
+    main()
