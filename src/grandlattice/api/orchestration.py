@@ -67,7 +67,7 @@ from grandlattice.tracer import chosen_compiler, compiler_failure, is_compiled, 
 
 _TRIES_TO_NOTE = 5  # where a ledger is lost in the moment a run begins
 _LOOKED_AT = 60  # frames that stand for all
-_WORTH_A_PROBE = 3e6  # pixels × samples; some seconds of one processor
+_WORTH_A_PROBE = 5e6  # pixels × samples; some seconds of one processor
 _FOR_THE_LEDGER = 120.0  # seconds a run waits to begin while another program holds its ledger
 
 
@@ -249,6 +249,7 @@ def run(planned: Planned, indices: Indices, block: RunBlock, call: RunCall) -> R
             backend.close()
             told.end()
         begun.notes += told.problems
+        planned.ledger.close()  # all of it is in its file then; whoever asks opens it again
     return begun
 
 

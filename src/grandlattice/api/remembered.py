@@ -79,7 +79,7 @@ def remember_count(asked: Asked, queue: Queue, count: int) -> None:
 def remember_done(asked: Asked, queue: Queue, into: Path | None, folders: str) -> None:
     """Keep that a plan is done, with the files that were made."""
     (step,) = queue.steps if len(queue) == 1 else (None,)
-    if step is None or not _can_be_kept(step):
+    if step is None or not _can_be_kept(step) or step.plan.model.run.existing != "skip":
         return
     plan = step.plan
     output = plan.folder if into is None else Path(into).absolute()

@@ -22,6 +22,7 @@ from rich.markup import escape  # noqa: E402
 
 import grandlattice as lattice  # noqa: E402
 from grandlattice.cli import limits, terminal_text  # noqa: E402
+from grandlattice.cli.scene_loading import load_scenes  # noqa: E402
 from grandlattice.cli.terminal import forgive  # noqa: E402
 from grandlattice.cli.terminal_text import console, errors, show_problem  # noqa: E402
 
@@ -79,6 +80,7 @@ def _add_commands(asked: str | None) -> None:
             app.command(name)(getattr(module, name if name != "continue" else "continue_"))
 
 
+_QUICK = {"cells", "run"}  # commands that may answer without opening anything
 _PLAINLY = {
     "Input should be a valid integer, unable to parse string as an integer": "a whole number is wanted.",
     "Input should be a valid number, unable to parse string as a number": "a number is wanted.",
@@ -99,8 +101,9 @@ def main() -> None:
             sys.exit(1)
         _add_commands(asked)
         helped = {"--help", "-h"} & set(sys.argv) or "_GLAT_COMPLETE" in os.environ
-        if asked in (*_ROOMS["plan_commands"], *_ROOMS["run_commands"]) and not helped:
-            _ = lattice.open_plan  # loads USD, which takes an exception meanwhile for a fault of its own
+        opens = {*_ROOMS["plan_commands"], *_ROOMS["run_commands"]} - _QUICK
+        if asked in opens and not helped:
+            load_scenes()
         signals.end_in_order()
         code = _answered(lambda: app(standalone_mode=False))
     except KeyboardInterrupt as ended:

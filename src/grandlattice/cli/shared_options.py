@@ -9,6 +9,7 @@ from typing import Annotated, Any
 import typer
 
 import grandlattice as lattice
+from grandlattice.cli.scene_loading import load_scenes
 from grandlattice.cli.terminal_text import quoted
 
 PlanFile = Annotated[
@@ -129,6 +130,7 @@ def open_queue(
     sets: list[str] | None = None, edits: list[str] | None = None,
 ) -> lattice.Queue:  # fmt: skip
     """The plans meant and which of their cells, with settings and edits of this call laid over them."""
+    load_scenes()
     queue = lattice.open_queue(*(plans or [lattice.find_queue(Path.cwd())]))
     given, laid = _given(settings), [lattice.read_edit(text) for text in edits or ()]
     if given or laid:
