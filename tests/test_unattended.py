@@ -569,7 +569,8 @@ def test_the_cost_is_measured_first_and_its_error_remembered(plan_file: Path) ->
     said = []
     run = lattice.open_plan(plan_file).run(workers=0, on_estimate=said.append)
     assert run.ok
-    assert (said[0].source, said[0].last) == ("2 probes", None)
+    assert said[0].source in ("1 probe", "2 probes")  # on a busy machine one has to do
+    assert said[0].last is None
     assert said[0].low < said[0].seconds < said[0].high
     traced = sum(event.result.seconds for event in run.finished)
     assert traced / 3.0 < said[0].core_seconds < traced * 3.0  # a busy machine; the benchmark is stricter

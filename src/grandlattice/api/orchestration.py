@@ -249,7 +249,7 @@ def run(planned: Planned, indices: Indices, block: RunBlock, call: RunCall) -> R
             backend.close()
             told.end()
         begun.notes += told.problems
-        planned.ledger.close()  # all of it is in its file then; whoever asks opens it again
+        planned.ledger.close()  # all of it is in its file then
     return begun
 
 
