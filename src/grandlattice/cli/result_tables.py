@@ -103,9 +103,9 @@ def show_traces(traces: Iterable[SharedTrace]) -> None:
         what = many(len(trace.cells), "cell")
         what += f" that differ in {' and '.join(trace.differ)}" if trace.differ else ""
         what += f", {trace.films} different pictures of light" if trace.films > 1 else ""
-        console.print(f"[bold]{k}[/bold]  {escape(held)}: {escape(what)}")
+        console.print(f"[bold]{k:3}[/bold]  {escape(held)}: {escape(what)}")
         if trace.unlike is not None:
-            why = f"   [dim]another trace than {trace.unlike + 1}:[/dim] {escape('; '.join(trace.because))}"
+            why = f"     [dim]another trace than {trace.unlike + 1}:[/dim] {escape('; '.join(trace.because))}"
             console.print(why)
     if len(shown) > _MOST_TRACES:
         console.print("[dim]… and more; narrow them with --at[/dim]")
