@@ -307,7 +307,7 @@ def test_threads_and_chunks_change_no_byte() -> None:
 def test_a_pixel_does_not_depend_on_what_else_is_in_its_batch(samples: int, monkeypatch) -> None:
     usual = picture(45, 37, samples)
     monkeypatch.setattr("grandlattice.tracer.adaptive_sampling.TILE", 13)
-    monkeypatch.setattr("grandlattice.tracer.path_tracer.BATCH", 96)
+    monkeypatch.setattr("grandlattice.tracer.pilot.BATCH", 96)
     other = picture(45, 37, samples)
     for name, pixels in usual.passes.items():
         assert pixels.tobytes() == other.passes[name].tobytes(), name
