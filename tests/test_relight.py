@@ -11,6 +11,7 @@ import pytest
 import grandlattice as lattice
 from conftest import PLAN
 from grandlattice.tracer import Lamp, ShareIndex
+from grandlattice.tracer.light_shares import _unseen
 
 KEY, RIM, SKY = "/World/Lights/Key", "/World/Lights/Rim", "/World/Lights/Sky"
 KEPT = PLAN.replace("own-trace: true ", "keep-light-shares: true ").replace(
@@ -144,6 +145,30 @@ def test_lamps_are_answered_by_channel_and_by_what_they_hide() -> None:
     assert all(index.answers(lamps, ["beauty"]) for lamps in yes)
     assert not any(index.answers(lamps, ["beauty"]) for lamps in no)
     assert not index.answers(yes[0], ["beauty", "depth"])
+
+
+def test_what_a_lamp_hides_is_known_only_where_all_other_light_is() -> None:
+    """Equal light of one lamp says nothing of what another would show there."""
+    same, other = np.ones((2, 2, 3), np.float32), np.zeros((2, 2, 3), np.float32)
+    planes = {
+        "key rim/key/": same,
+        "key rim/rim/": same,
+        "rim/rim/": same,
+        "key rim//alpha": same,
+        "rim//alpha": same,
+    }
+    held = {"key rim": {"key", "rim"}, "rim": {"rim"}}
+    assert list(_unseen(planes, held)) == ["key"]
+    assert not list(_unseen({**planes, "rim/rim/": other}, held))
+    assert not list(_unseen({**planes, "key rim/fill/": same}, {**held, "key rim": {"key", "rim", "fill"}}))
+
+
+def test_lamps_off_are_looked_at_and_count_for_nothing_else(kept: Path) -> None:
+    plan = lattice.open_plan(kept)
+    made = plan.run(workers=0, fresh=True)
+    plain = plan.override(keep_light_shares=False).run(workers=0, into=kept.parent / "plain")
+    # What a trace took is shared among the films that are made of it, and not among those that only look.
+    assert rays(made) == pytest.approx(rays(plain), rel=0.6)
 
 
 # --- edits of a call --------------------------------------------------------------------------------------

@@ -24,7 +24,7 @@ from grandlattice.plan import Cell, CellSettings
 from grandlattice.plan.schema import OwnLight, OwnOcclusion
 from grandlattice.runs.cell_snapshots import CellSnapshots
 from grandlattice.runs.compositions import lamps_of
-from grandlattice.runs.kept_shares import KeptShares
+from grandlattice.runs.kept_shares import KeptShares, answering
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.temporary_files import unfinished_file
 from grandlattice.runs.work_order import Rendered, Taken, Told, WorkOrder
@@ -117,14 +117,11 @@ class EmbeddedRenderer:
         if not left:
             return
         images = self._images_of(snapshot, lightings, cell)
-        shown, lamps = lightings, [each.lamps for each in lit]
-        if task.shares:
-            # Films in which lamps are off tell what is seen then; they are not made.
-            shown = with_lamps_off([lightings[number] for number in left])[len(left) :]
-            lamps += [lamps_of(self._digests, lighting.lights) for lighting in shown]
-            shown = [*lightings, *shown]
         groups = list(self._groups(task, lightings, left))
         for k, (group, begun) in enumerate(groups):
+            # What is seen with lamps off belongs to their shares.
+            off = with_lamps_off([lightings[number] for number in group]) if task.shares else []
+            lamps = [each.lamps for each in lit] + [lamps_of(self._digests, each.lights) for each in off]
             control = TraceControl(
                 None if progress is None else partial(_part, progress, k, len(groups)), stop, begun,
                 partial(self._keep, task, group),
@@ -132,20 +129,20 @@ class EmbeddedRenderer:
             )  # fmt: skip
             # Each film has its seconds; those of one trace have them together.
             seconds = None if how.seconds is None else how.seconds * len(group)
-            others = range(len(lightings), len(shown)) if k == 0 else ()
             films = self._tracer.trace_films(
-                Company(shown, [*group, *others], by_lamp=bool(task.shares)), snapshot, images,
+                Company(lightings, group, by_lamp=bool(task.shares), beside=off), snapshot, images,
                 _sensor(snapshot, settings), replace(how, seconds=seconds), task.passes, own, control,
             )  # fmt: skip
-            for number, film in zip(group, films, strict=False):
+            for number, film in zip(group, films, strict=True):
                 if number in left:
                     yield Rendered(number, film, stops=lit[number].stops)
 
     def _mixable(self, task: Task, lit: Sequence[_Lit]) -> Iterator[tuple[int, LightShares]]:
         """Films of a task that kept light shares answer."""
         read: dict[Path, LightShares | None] = {}
+        known = self._shares.of_view(task.shares)
         for number in task.wanted:
-            found = self._shares.answering(task.shares, lit[number].lamps, task.passes)
+            found = answering(known, lit[number].lamps, task.passes)
             if found is not None:
                 path, _ = found
                 if path not in read:

@@ -7,7 +7,7 @@ stands in an index that is read without the pictures.
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 from zipfile import BadZipFile
@@ -49,19 +49,13 @@ class KeptShares:
         names, self._told = self._broken[self._told :], len(self._broken)
         return names
 
-    def of_view(self, view: str) -> Iterator[tuple[Path, ShareIndex]]:
+    def of_view(self, view: str) -> list[tuple[Path, ShareIndex]]:
         """What was kept of a view, the latest first."""
         folder = shares_folder(self._plan)
         names = [name for name in self._store.listing(folder) if name.startswith(view)]
         found = [(path, self._index(path)) for path in (self._store.path(f"{folder}/{n}") for n in names)]
         known = [(path, index) for path, index in found if index is not None]
-        return iter(sorted(known, key=lambda each: -each[1].traced))
-
-    def answering(
-        self, view: str, lamps: Sequence[Lamp], passes: Sequence[str]
-    ) -> tuple[Path, ShareIndex] | None:
-        """What was kept that a lighting can be mixed from; None where it has to be traced."""
-        return next((each for each in self.of_view(view) if each[1].answers(lamps, passes)), None)
+        return sorted(known, key=lambda each: -each[1].traced)
 
     def _index(self, path: Path) -> ShareIndex | None:
         """What is known of kept shares; None where they are broken."""
@@ -124,6 +118,13 @@ class KeptShares:
         self._store.put(shares_file(self._plan, task.shares, task.trace, film), write, task.attempt)
 
 
+def answering(
+    known: Sequence[tuple[Path, ShareIndex]], lamps: Sequence[Lamp], passes: Sequence[str]
+) -> tuple[Path, ShareIndex] | None:
+    """Of what was kept of a view what a lighting can be mixed from; None where it has to be traced."""
+    return next((each for each in known if each[1].answers(lamps, passes)), None)
+
+
 def _told(index: ShareIndex) -> dict[str, Any]:
     return {
         "lamps": {name: list(map(float, value)) for name, value in index.lamps.items()},
@@ -170,12 +171,10 @@ def foresee(todo: TaskList, prints: Fingerprints, kept: KeptShares, *, relight: 
     for task in todo if any_kept(todo) else ():
         if not task.shares:
             continue
-        left = 0
+        left, known = 0, kept.of_view(task.shares) if relight else []
         for member in task.members:
             halves = prints.halves(member.cell.settings, member.cell.edits, member.frame)
-            found = None
-            if relight and halves is not None:
-                found = kept.answering(task.shares, halves.lamps, task.passes)
+            found = None if halves is None else answering(known, halves.lamps, task.passes)
             if found is None:
                 left += 1
             else:

@@ -127,20 +127,27 @@ class Company:
     wanted : numbers of those whose films are to be made; None is all.
     by_lamp : the light of every lamp is added up apart, and lamps are chosen without regard to how strong
         they are, so that they can have other strengths afterwards.
+    beside : lightings by the same lamps that are added up, too, where lamps are told apart, and of which no
+        film is made.
 
     Attributes
     ----------
     versions : rows of the light table: the first version of each lamp, then all others.
     lamp_count : how many lamps there are.
+    made : how many films are made: the first of those that are wanted.
     weights : (films, versions + 1, 3) radiance of each version in each wanted film, over that in the light
         table; the last is light of surfaces that glow, 1 everywhere.
     """
 
     def __init__(
-        self, lightings: Sequence[Lighting], wanted: Sequence[int] | None = None, *, by_lamp: bool = False
+        self, lightings: Sequence[Lighting], wanted: Sequence[int] | None = None, *, by_lamp: bool = False,
+        beside: Sequence[Lighting] = (),
     ) -> None:  # fmt: skip
-        self.lightings, self.by_lamp = tuple(lightings), by_lamp
-        self.wanted = tuple(range(len(self.lightings)) if wanted is None else wanted)
+        self._own, self.by_lamp = tuple(lightings), by_lamp
+        self.lightings = (*self._own, *beside)
+        chosen = tuple(range(len(self._own)) if wanted is None else wanted)
+        self.made = len(chosen)
+        self.wanted = (*chosen, *range(len(self._own), len(self.lightings)))
         lamps = _lamps_of(self.lightings, apart=by_lamp)
         firsts = [next(iter(versions.items())) for versions in lamps.values()]
         others = [
@@ -199,7 +206,7 @@ class Company:
         """The same lightings, all wanted, without limits and without shapes that hide anything."""
         return Company([
             Lighting(tuple(replace(light, seen=False, matte=False) for light in lighting.lights))
-            for lighting in self.lightings
+            for lighting in self._own
         ])  # fmt: skip
 
     @cached_property

@@ -41,7 +41,7 @@ class FilmSums:
     ) -> None:  # fmt: skip
         self.sums, self._mixing, self._skies = sums, mixing, skies
         self._settled: dict[tuple[int, int], tuple[Pixels, dict[str, NDArray]]] = {}
-        self.count = 1 if mixing is None else len(mixing.company.wanted)
+        self.count = 1 if mixing is None else mixing.company.made
 
     @property
     def data(self) -> dict[str, NDArray]:

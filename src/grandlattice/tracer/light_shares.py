@@ -10,13 +10,12 @@ every number that counts has eleven binary digits.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from grandlattice.scene_records import Light
 from grandlattice.tracer.company import MOST_SIGHTS, Company, Lighting, Sight, shape_of, sight_of
 from grandlattice.tracer.film_sums import FilmSums
 from grandlattice.tracer.light_mixing import Mixing
@@ -54,27 +53,21 @@ class LightShares:
 
 
 def with_lamps_off(lightings: Sequence[Lighting]) -> list[Lighting]:
-    """Lightings, and behind them those in which one lamp is off that hides something, or the sky is: as far
-    as one trace can tell them apart."""
-    found = list(lightings)
+    """The lightings with one lamp off that hides something, or the sky: as far as one trace can tell what is
+    seen then apart."""
+    found: dict[tuple[Sight, Sight], Lighting] = {}
     seen = {sight_of(lighting) for lighting in lightings}
     for lighting in lightings:
         hiding = [light for light in lighting.lights if light.hides]
         domes = [light for light in lighting.lights if light.kind == "dome"]
-        for off in ([light] for light in hiding):
-            _add_without(found, seen, lighting, off)
-        if domes:
-            _add_without(found, seen, lighting, domes)
-    return found
-
-
-def _add_without(found: list[Lighting], seen: set[Sight], lighting: Lighting, off: Sequence[Light]) -> None:
-    others = tuple(light for light in lighting.lights if not any(light is each for each in off))
-    made = replace(lighting, lights=others)
-    sight = sight_of(made)
-    if sight not in seen and len(seen) < MOST_SIGHTS:
-        seen.add(sight)
-        found.append(made)
+        for off in (*([light] for light in hiding), domes):
+            others = tuple(light for light in lighting.lights if not any(light is each for each in off))
+            made = replace(lighting, lights=others)
+            sight = sight_of(made)
+            if off and (sight in seen or len(seen) < MOST_SIGHTS):
+                seen.add(sight)
+                found.setdefault((sight, frozenset(map(shape_of, others))), made)
+    return list(found.values())
 
 
 def shares_of(
@@ -117,7 +110,7 @@ def shares_of(
         held[sights[sight]].add(names[row])
     index = ShareIndex(
         lit, {sight: frozenset(lamps) for sight, lamps in held.items()},
-        frozenset(_unseen(made, sights.values())), frozenset(passes), traced,
+        frozenset(_unseen(made, held)), frozenset(passes), traced,
     )  # fmt: skip
     return LightShares(index, planes, scales, films.data, counts)
 
@@ -140,22 +133,26 @@ def _parts(mixing: Mixing, of_lamps: bool = True) -> Iterator[tuple[int, str]]:
                 yield part, f"{name} {k}"
 
 
-def _unseen(planes: Mapping[str, NDArray], sights: Iterable[str]) -> Iterator[str]:
-    """Names of lamps without which the picture is the same but for their own light."""
-    every = [set(sight.split()) for sight in sights]
-    for one in every:
-        for other in every:
-            gone = one - other
-            if len(gone) == 1 and other < one and SKY not in gone:
-                (name,) = gone
-                ours, theirs = " ".join(sorted(one)), " ".join(sorted(other))
-                pairs = [
-                    (plane, planes[f"{theirs}/{key.partition('/')[2]}"])
-                    for key, plane in planes.items()
-                    if key.partition("/")[0] == ours and f"{theirs}/{key.partition('/')[2]}" in planes
-                ]
-                if all(np.array_equal(a, b) for a, b in pairs):
-                    yield name
+def _unseen(planes: Mapping[str, NDArray], held: Mapping[str, Set[str]]) -> Iterator[str]:
+    """Names of lamps without which the picture is the same but for their own light.
+
+    Parameters
+    ----------
+    held : sight → the lamps whose light was added up in it.
+    """
+    for ours, lamps in held.items():
+        for theirs in held:
+            gone = set(ours.split()) - set(theirs.split())
+            if len(gone) != 1 or SKY in gone or not set(theirs.split()) < set(ours.split()):
+                continue
+            (name,) = gone
+            # Only where the light of all others is known with it and without it.
+            if lamps - gone <= held[theirs] and all(
+                np.array_equal(plane, planes[f"{theirs}/{key.partition('/')[2]}"])
+                for key, plane in planes.items()
+                if key.partition("/")[0] == ours and key.split("/")[1] != name
+            ):
+                yield name
 
 
 @dataclass(eq=False)

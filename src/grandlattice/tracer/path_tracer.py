@@ -178,7 +178,7 @@ class Tracer:
             if company.varies or settings.noise is not None:
                 seen = self._pilot(company, snapshot, images, sensor, settings)
                 mixing = replace(mixing, thresholds=seen.thresholds_for(company) if company.varies else None)
-                usual = [seen.usual[k] for k in company.wanted]
+                usual = [seen.usual[k] for k in company.wanted[: company.made]]
         scene = self._builder.build(snapshot, images, shares.groups, shares.glowing, many)
         how = _how(company, settings, scene)
         if many is None and settings.noise is not None:
