@@ -31,6 +31,7 @@ from .api.remembered import (
     is_done as is_done,
     remember_count as remember_count,
     remember_done as remember_done,
+    states_before as states_before,
 )
 from .api.run_control import (
     all_runs as all_runs,

@@ -12,7 +12,6 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Iterable
 from contextlib import suppress
 from importlib.util import find_spec
 from pathlib import Path
@@ -27,6 +26,8 @@ if TYPE_CHECKING:
 _MOST_KEPT = 300
 _STANDING = ("{date}", "{version", "{time")  # fields that are other words another day
 State = list[int] | None
+States = dict[str, State]
+"""Files and folders with their size and time."""
 
 
 class Done(NamedTuple):
@@ -57,7 +58,7 @@ class Asked(NamedTuple):
 
 
 def is_done(asked: Asked) -> Done | None:
-    """What of a plan is done as it stands, with all its files there; None where that has to be worked out."""
+    """What a plan made, where it is done as it stands; None where the plan has to be opened to know."""
     answer = _recalled("done", asked)
     with suppress(TypeError, ValueError):
         return None if answer is None else Done(*answer)
@@ -65,7 +66,7 @@ def is_done(asked: Asked) -> Done | None:
 
 
 def cell_count(asked: Asked) -> int | None:
-    """How many cells there are; None where that has to be worked out."""
+    """How many cells there are; None where the plan has to be opened to know."""
     answer = _recalled("count", asked)
     return answer if isinstance(answer, int) else None
 
@@ -73,13 +74,26 @@ def cell_count(asked: Asked) -> int | None:
 def remember_count(asked: Asked, queue: Queue, count: int) -> None:
     """Keep how many cells there are."""
     if len(queue) == 1 and _can_be_kept(queue.steps[0]):
-        _keep("count", asked, _sources(queue.steps[0]), count)
+        _keep("count", asked, states_before(queue), count)
 
 
-def remember_done(asked: Asked, queue: Queue, into: Path | None, folders: str) -> None:
-    """Keep that a plan is done, with the files that were made."""
-    (step,) = queue.steps if len(queue) == 1 else (None,)
-    if step is None or not _can_be_kept(step) or step.plan.model.run.existing != "skip":
+def states_before(queue: Queue) -> States:
+    """What the cells of a plan depend on, before it is carried out; empty where that cannot be kept."""
+    if len(queue) != 1 or not _can_be_kept(queue.steps[0]):
+        return {}
+    return {str(path): _state(str(path)) for path in _sources(queue.steps[0])}
+
+
+def remember_done(asked: Asked, queue: Queue, into: Path | None, folders: str, before: States) -> None:
+    """Keep that a plan is done, with the files that were made.
+
+    Parameters
+    ----------
+    before : what `states_before` said when the run began: what is saved meanwhile is in no picture.
+    """
+    step = queue.steps[0]
+    run = step.plan.model.run
+    if not before or run.existing != "skip" or run.notices:  # each run tells of its end
         return
     plan = step.plan
     output = plan.folder if into is None else Path(into).absolute()
@@ -90,8 +104,8 @@ def remember_done(asked: Asked, queue: Queue, into: Path | None, folders: str) -
     if not all(map(os.path.lexists, (ledger, *made))):  # a cell was left out, from another terminal
         return
     whole = plan.totals(at=step.at, sets=step.sets)
-    watched = [*_sources(step), ledger, *made]
-    _keep("done", asked, watched, [whole.cells, whole.frames, whole.files, whole.bytes, folders])
+    states = {**before, **{str(path): _state(str(path)) for path in (ledger, *made)}}
+    _keep("done", asked, states, [whole.cells, whole.frames, whole.files, whole.bytes, folders])
 
 
 def _can_be_kept(step: Step) -> bool:
@@ -112,13 +126,12 @@ def _sources(step: Step) -> list[Path]:
     return [*dict.fromkeys(named), *sorted(folders)]
 
 
-def _keep(kind: str, asked: Asked, watched: Iterable[Path], answer: Any) -> None:
-    states = [[str(path), _state(str(path))] for path in watched]
+def _keep(kind: str, asked: Asked, states: States, answer: Any) -> None:
     file = _file(kind, asked)
     with suppress(OSError):
         file.parent.mkdir(parents=True, exist_ok=True)
         part = file.with_name(f".{file.name}.{os.getpid()}.part")
-        part.write_text(json.dumps({"states": states, "answer": answer}), encoding="utf-8")
+        part.write_text(json.dumps({"states": list(states.items()), "answer": answer}), encoding="utf-8")
         os.replace(part, file)
         kept = sorted(file.parent.glob("*.json"), key=lambda each: each.stat().st_mtime)
         for old in kept[:-_MOST_KEPT]:

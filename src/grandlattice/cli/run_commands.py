@@ -122,6 +122,7 @@ def run(
     if detached:
         _run_detached(queue, into, f"glat status --follow{arguments((plans or [])[:1], into=into)}")
         return
+    before = lattice.states_before(queue) if plain and asked is not None else {}
     given = arguments(plans or (), at, sets, settings, into, edits)
     command = f"glat run{given}"
     if len(queue) > 1 and not quiet:
@@ -153,7 +154,7 @@ def run(
     if not ok:
         raise typer.Exit(1)
     if plain and asked is not None:
-        lattice.remember_done(asked, queue, into, places_of(queue.steps[0].plan, into))
+        lattice.remember_done(asked, queue, into, places_of(queue.steps[0].plan, into), before)
     if not quiet:
         next_step(_review(plans, at, sets, into))
 

@@ -386,7 +386,7 @@ def decided(settings: Mapping[str, Any], origins: Mapping[str, Place], facts: Sc
             "Light shares cannot be kept where light is limited: what clamp takes away depends on all lamps "
             "together.",
             place=origins.get("keep_light_shares"),
-            cure="leave out clamp or keep-light-shares",
+            cure=f"leave out keep-light-shares, or clamp, said at {origins.get('clamp', 'another place')}",
         )
     return CellSettings(
         camera=camera,

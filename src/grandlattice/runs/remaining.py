@@ -51,7 +51,7 @@ class Outlook:
 
     @property
     def traced(self) -> TaskList:
-        """What of `todo` has to be traced: all but what is mixed from kept light shares."""
+        """The tasks of `todo` that have to be traced; the others are mixed from kept light shares."""
         if self.relight is None or not self.relight.numbers:
             return self.todo
         mixed = np.array(sorted(self.relight.numbers), np.int64)

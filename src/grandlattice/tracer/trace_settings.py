@@ -1,4 +1,4 @@
-"""How a picture is traced, and what of it."""
+"""Settings of a trace, and which part of a picture it covers."""
 
 from __future__ import annotations
 
@@ -40,6 +40,7 @@ class TraceSettings:
 
 
 def traced_window(sensor: Sensor, settings: TraceSettings) -> Window:
-    """What of a picture is traced for the part of it that is wanted: left, top, right, bottom."""
+    """The part of a picture that has to be traced for the wanted part to have its very pixels, as left, top,
+    right, bottom."""
     whole = whole_packets if settings.noise is None else whole_tiles
     return whole(sensor.window, sensor.width, sensor.height)
