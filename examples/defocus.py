@@ -74,7 +74,7 @@ def main() -> None:
         passes=["beauty", "depth", "depth-soft"], output="defocus/{camera}-{light}.exr",
     )  # fmt: skip
     run = plan.run(at=[CELL])
-    beauty = run.picture(CELL)[..., :3].astype(float)
+    beauty = run.picture(CELL)[..., :3].astype(float) * 2.0 ** plan.cells[CELL].settings.exposure
     depths = {name: run.picture(CELL, pass_name=name).astype(float) for name in ("depth", "depth-soft")}
     focus = float(np.quantile(depths["depth"], 0.12))
     sheet = Image.new("RGB", (1280, 800), (24, 26, 30))
