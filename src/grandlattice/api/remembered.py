@@ -1,7 +1,7 @@
 """What was found out of a plan last time, answered again without opening it while nothing has changed.
 
 An answer is kept with the state of every file it depends on: the plan and what it includes, the scene with
-all it is made of, the folders those lie in, the ledger, the pictures.  Where any of them has another size or
+all it is made of, the folders those lie in, the pictures.  Where any of them has another size or
 time, or is gone, or has come, there is no answer, and the question is worked out as ever.
 
 This module loads nothing that takes its time: it answers in the moment a command starts.
@@ -61,7 +61,8 @@ def is_done(asked: Asked) -> Done | None:
     """What a plan made, where it is done as it stands; None where the plan has to be opened to know."""
     answer = _recalled("done", asked)
     with suppress(TypeError, ValueError):
-        return None if answer is None else Done(*answer)
+        ledger, *told = answer
+        return Done(*told) if os.path.exists(ledger) else None
     return None
 
 
@@ -104,8 +105,9 @@ def remember_done(asked: Asked, queue: Queue, into: Path | None, folders: str, b
     if not all(map(os.path.lexists, (ledger, *made))):  # a cell was left out, from another terminal
         return
     whole = plan.totals(at=step.at, sets=step.sets)
-    states = {**before, **{str(path): _state(str(path)) for path in (ledger, *made)}}
-    _keep("done", asked, states, [whole.cells, whole.frames, whole.files, whole.bytes, folders])
+    states = {**before, **{str(path): _state(str(path)) for path in made}}
+    # The ledger itself changes when its last reader goes; what counts is that it is there.
+    _keep("done", asked, states, [str(ledger), whole.cells, whole.frames, whole.files, whole.bytes, folders])
 
 
 def _can_be_kept(step: Step) -> bool:
