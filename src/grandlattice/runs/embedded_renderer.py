@@ -129,9 +129,16 @@ class EmbeddedRenderer:
             )  # fmt: skip
             # Each film has its seconds; those of one trace have them together.
             seconds = None if how.seconds is None else how.seconds * len(group)
+            company = Company(
+                lightings,
+                group,
+                by_lamp=bool(task.shares),
+                beside=off,
+                name=task.company and f"{task.company} {frame}",
+            )
             films = self._tracer.trace_films(
-                Company(lightings, group, by_lamp=bool(task.shares), beside=off), snapshot, images,
-                _sensor(snapshot, settings), replace(how, seconds=seconds), task.passes, own, control,
+                company, snapshot, images, _sensor(snapshot, settings), replace(how, seconds=seconds),
+                task.passes, own, control,
             )  # fmt: skip
             for number, film in zip(group, films, strict=True):
                 if number in left:

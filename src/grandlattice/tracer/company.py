@@ -129,6 +129,8 @@ class Company:
         they are, so that they can have other strengths afterwards.
     beside : lightings by the same lamps that are added up, too, where lamps are told apart, and of which no
         film is made.
+    name : of these lightings in this view; a tracer looks once at a company that has one, however many
+        traces its films are divided among.
 
     Attributes
     ----------
@@ -141,9 +143,9 @@ class Company:
 
     def __init__(
         self, lightings: Sequence[Lighting], wanted: Sequence[int] | None = None, *, by_lamp: bool = False,
-        beside: Sequence[Lighting] = (),
+        beside: Sequence[Lighting] = (), name: str = "",
     ) -> None:  # fmt: skip
-        self._own, self.by_lamp = tuple(lightings), by_lamp
+        self._own, self.by_lamp, self.name = tuple(lightings), by_lamp, name
         self.lightings = (*self._own, *beside)
         chosen = tuple(range(len(self._own)) if wanted is None else wanted)
         self.made = len(chosen)
@@ -267,6 +269,7 @@ class LightSums:
     mix : for each film the sums it is mixed from, with a weight for each channel.
     origins : for each sum the first version whose light is in it, and its sight; one more than there are
         versions stands for surfaces that glow.
+    skies_from : the first of those sums that have light of turned skies alone.
     """
 
     first: NDArray[np.int32]
@@ -275,18 +278,25 @@ class LightSums:
     weights: NDArray[np.float32]
     mix: tuple[tuple[tuple[int, tuple[float, float, float]], ...], ...]
     origins: tuple[tuple[int, int], ...]
+    skies_from: int
 
     @property
     def count(self) -> int:
         """How many sums there are."""
         return len(self.origins)
 
-    def mixed(self, film: int, sums: NDArray[np.float32]) -> NDArray[np.float32]:
-        """A film from the light sums (sums, H, W, 3), the same whichever others there are."""
-        made = np.zeros(sums.shape[1:], np.float32)
-        for number, weight in self.mix[film]:
-            made += sums[number] * np.array(weight, np.float32)
-        return made
+    def mix_into(self, made: NDArray[np.float32], film: int, sums: NDArray[np.float32]) -> None:
+        """Write a film (H, W, 3) mixed from the light sums (sums, H, W, 3), the same whichever others there
+        are."""
+        for channel in range(3):  # three at a time would be slow: loops of three numbers
+            into = made[..., channel]
+            for k, (number, weight) in enumerate(self.mix[film]):
+                if k == 0:
+                    np.multiply(sums[number, ..., channel], np.float32(weight[channel]), out=into)
+                else:
+                    into += sums[number, ..., channel] * np.float32(weight[channel])
+            if not self.mix[film]:
+                into[:] = 0.0
 
 
 _Entry = tuple[int, int, float, float, float, float]
@@ -295,6 +305,7 @@ _Entry = tuple[int, int, float, float, float, float]
 def _packed(
     company: Company, entries: Sequence[Sequence[_Entry]],
     mix: Sequence[Sequence[tuple[int, tuple[float, float, float]]]], origins: Sequence[tuple[int, int]],
+    skies_from: int,
 ) -> LightSums:  # fmt: skip
     lamps = company.lamp_count
     entries = [*entries[:lamps], entries[-1], *entries[lamps:-1]]  # as the rows of the light table
@@ -304,7 +315,7 @@ def _packed(
         sums=np.array([entry[0] for entry in flat] or [0], np.int32),
         bits=np.array([HIDDEN_BITS[entry[1]] for entry in flat] or [0], np.int32),
         weights=np.array([entry[2:] for entry in flat] or [(0.0,) * 4], np.float32),
-        mix=tuple(tuple(each) for each in mix), origins=tuple(origins),
+        mix=tuple(tuple(each) for each in mix), origins=tuple(origins), skies_from=skies_from,
     )  # fmt: skip
 
 
@@ -317,7 +328,8 @@ def _of_films(company: Company) -> LightSums:
             if max(r, g, b) > 0.0:
                 entries[row].append((film, sight, r, g, b, np.inf if clamp is None else clamp))
     mix = [[(film, (1.0, 1.0, 1.0))] for film in range(len(company.wanted))]
-    return _packed(company, entries, mix, [(0, sight) for sight in company.sights.tolist()])
+    origins = [(0, sight) for sight in company.sights.tolist()]
+    return _packed(company, entries, mix, origins, len(origins))
 
 
 def _of_weights(company: Company) -> LightSums:
@@ -328,20 +340,32 @@ def _of_weights(company: Company) -> LightSums:
         for row in range(len(company.versions) + 1)
     ]
     entries: list[list[_Entry]] = [[] for _ in range(len(company.versions) + 1)]
-    mix, numbers = [], dict[tuple[int, int], int]()
+    mix = []
     first_of = {group_of[row]: row for row in reversed(range(len(group_of)))}
+    of_others = {
+        group for row, group in enumerate(group_of)
+        if row == len(company.versions) or company.versions[row].lamp not in company.turned_skies
+    }  # fmt: skip
+    shining = [
+        (group_of[row], sight)
+        for weights, sight in zip(company.weights, company.sights.tolist(), strict=True)
+        for row in np.flatnonzero(weights.max(axis=1) > 0.0)
+    ]
+    shining = sorted(dict.fromkeys(shining), key=lambda each: each[0] not in of_others)
+    numbers = {each: number for number, each in enumerate(shining)}
+    skies_from = sum(group in of_others for group, _ in shining)
     for weights, sight in zip(company.weights, company.sights.tolist(), strict=True):
         of_film: dict[int, tuple[float, float, float]] = {}
         for row, (r, g, b) in enumerate(weights.tolist()):
             if max(r, g, b) > 0.0:
-                number = numbers.setdefault((group_of[row], sight), len(numbers))
+                number = numbers[group_of[row], sight]
                 entry = (number, sight, 1.0, 1.0, 1.0, np.inf)
                 if entry not in entries[row]:
                     entries[row].append(entry)
                 of_film[number] = (r, g, b)
         # In the order of the whole company's rows, so that the sum is the same whatever else is wanted.
         mix.append(list(of_film.items()))
-    return _packed(company, entries, mix, [(first_of[group], sight) for group, sight in numbers])
+    return _packed(company, entries, mix, [(first_of[group], sight) for group, sight in shining], skies_from)
 
 
 def _with_radiance(light: Light, radiance: NDArray) -> Light:

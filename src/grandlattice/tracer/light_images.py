@@ -140,7 +140,7 @@ def _cell_directions(height: int, width: int) -> NDArray[np.float64]:
 
 
 def mixture_tables(
-    rest: Sequence[NDArray], axes: NDArray, weights: NDArray
+    rest: Sequence[NDArray], axes: NDArray, weights: NDArray, turns: NDArray | None = None
 ) -> dict[str, NDArray[np.float32]]:  # fmt: skip
     """What directions are drawn by that serve a sky in all the ways it is turned, in the axes of the first.
 
@@ -149,11 +149,16 @@ def mixture_tables(
     rest : for each way the (H, W) brightness of its cells.
     axes : (N, 3, 3) the axes of each way, in rows.
     weights : (N,) how bright each way is.
+    turns : (N,) parts of a turn about the first one's pole, where it is that of all; else None.
     """
     height, width = rest[0].shape
     towards = _cell_directions(height, width) @ axes[0]
     whole = np.zeros((height, width))
-    for image, own, weight in zip(rest, axes, weights, strict=True):
+    for k, (image, own, weight) in enumerate(zip(rest, axes, weights, strict=True)):
+        if turns is not None:
+            column = (np.arange(width) + int(turns[k] * width + 0.5)) % width
+            whole += weight * image[:, column]
+            continue
         x, y, z = np.moveaxis(towards @ own.T, -1, 0)
         column = ((0.5 - np.arctan2(x, z) / (2.0 * np.pi)) * width).astype(int) % width
         line = np.minimum((np.arccos(np.clip(y, -1.0, 1.0)) / np.pi * height).astype(int), height - 1)

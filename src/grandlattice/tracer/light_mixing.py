@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from grandlattice.tracer.company import Company, shape_of
 from grandlattice.tracer.light_passes import CLOSED, LIGHT_GROUP, LIT, LUX, SharePlan
+from grandlattice.tracer.turned_sky import TurnedSkies
 
 
 @dataclass(frozen=True, eq=False)
@@ -47,16 +48,23 @@ class Mixing:
         several = {row for row, version in enumerate(versions) if counts[version.lamp] > 1}
         return np.array([n for n, (row, _) in enumerate(sums.origins) if row in several], np.int64)
 
-    @property
-    def options(self) -> dict[str, object]:
-        """Fields of the kernel's options."""
+    def options(self, skies: TurnedSkies | None) -> dict[str, object]:
+        """Fields of the kernel's options.
+
+        Parameters
+        ----------
+        skies : those that have sums of their own.  A path has no light sums for what only they shine
+            into, where they have no sun.
+        """
         sums, company = self.company.sums, self.company
         versions = np.bincount([version.lamp for version in company.versions], minlength=1)
+        count, sights = sums.count, int(company.sights.max()) + 1
+        if skies is not None and sights == 1 and skies.are_all_of(company) and not skies.have_suns:
+            count = max(sums.skies_from, 1)
         return {
-            "sum_count": sums.count, "first": sums.first, "sums": sums.sums, "bits": sums.bits,
+            "sum_count": count, "first": sums.first, "sums": sums.sums, "bits": sums.bits,
             "weights": sums.weights, "pairs": self.pairs, "sums_from": self.sums_from,
-            "alphas": self.sums_from + sums.count,
-            "sights": int(company.sights.max()) + 1, "most_versions": int(versions.max()),
+            "alphas": self.sums_from + count, "sights": sights, "most_versions": int(versions.max()),
             "own_row": company.lamp_count,
             "thresholds": 0 if self.thresholds is None else self.thresholds,
         }  # fmt: skip
@@ -92,7 +100,10 @@ class Mixing:
         sight = int(self.company.sights[film])
         if sight:
             alpha = light[self.company.sums.count + sight - 1][..., :1]
-        return np.concatenate([self.company.sums.mixed(film, light), alpha], axis=-1)
+        made = np.empty((*alpha.shape[:2], 4), np.float32)
+        self.company.sums.mix_into(made[..., :3], film, light)
+        made[..., 3:] = alpha
+        return made
 
     def parts(self, film: int, shares: NDArray[np.float32]) -> NDArray[np.float32]:
         """(parts, H, W, 3) sums of the parts of a film's beauty, from those of all light sums."""

@@ -239,14 +239,14 @@ def _turned_together(rows: NDArray, lamp: int, rest: Mapping[int, NDArray]) -> T
     count, others = int(rows["versions"][lamp]), int(rows["others"][lamp])
     every = [lamp, *range(others, others + count - 1)]
     axes = np.stack([rows["across"][every], rows["upward"][every], rows["facing"][every]], axis=1)
-    axes = axes.astype(np.float64)
+    axes, turns = axes.astype(np.float64), None
     if np.abs(axes[:, 1] - axes[0, 1]).max() < 1e-6 and _same_hand(axes):
         rows["one_pole"][every] = 1
         ahead = axes[:, 2]
-        turns = np.arctan2(ahead @ axes[0, 0], ahead @ axes[0, 2]) / (2.0 * np.pi)
-        rows["turn"][every] = turns % 1.0
+        turns = np.arctan2(ahead @ axes[0, 0], ahead @ axes[0, 2]) / (2.0 * np.pi) % 1.0
+        rows["turn"][every] = turns
     sent = rows["radiance"][every].astype(np.float64).sum(axis=1)
-    return mixture_tables([rest[row] for row in every], axes, sent)
+    return mixture_tables([rest[row] for row in every], axes, sent, turns)
 
 
 def _same_hand(axes: NDArray) -> bool:

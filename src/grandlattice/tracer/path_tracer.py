@@ -96,6 +96,7 @@ class Tracer:
     def __init__(self, threads: int = 1) -> None:
         self.threads = max(1, threads)
         self._builder = SceneBuilder(threads)
+        self._seen: tuple[str, Pilot] | None = None  # the last company that has a name
 
     def trace(
         self,
@@ -200,7 +201,7 @@ class Tracer:
             firsts=any(name in sums for name in ("depth", "depth_soft", "objects", "looks")),
             shares=shares.table,
             share_count=len(shares.table),
-            **({"sums_from": len(shares.table)} if mixing is None else mixing.options),
+            **({"sums_from": len(shares.table)} if mixing is None else mixing.options(skies)),
             **(skies.options if skies is not None and words else {}),
         )
         self._trace_rounds(scene, lens, options, rounds, window[:2], control)
@@ -216,14 +217,19 @@ class Tracer:
         self, company: Company, snapshot: Snapshot, images: Images, sensor: Sensor, settings: TraceSettings
     ) -> Pilot:
         """A small picture of every lighting of a company."""
+        if self._seen is not None and company.name and self._seen[0] == company.name:
+            return self._seen[1]
         pilot = company.for_pilot()
         mixing = mixing_of(pilot, SharePlan((), [v.light for v in pilot.versions], snapshot.glowing, {}, 1.0))
         shown = replace(snapshot, lights=tuple(version.light for version in pilot.versions))
         scene = self._builder.build(shown, images, company=pilot)
         assert scene.skies is not None
-        skies = scene.skies.options if scene.skies.words else {}
-        options = Pinned(OPTIONS, **_how(pilot, settings, scene), **mixing.options, **skies)
-        return Pilot(scene, make_lens(sensor), options, sensor, mixing)
+        skies = scene.skies if scene.skies.words else None
+        of_skies = {} if skies is None else skies.options
+        options = Pinned(OPTIONS, **_how(pilot, settings, scene), **mixing.options(skies), **of_skies)
+        seen = Pilot(scene, make_lens(sensor), options, sensor, mixing)
+        self._seen = company.name, seen
+        return seen
 
     def _trace_rounds(self, scene, lens, options, rounds, corner, control):  # type: ignore[no-untyped-def]
         """Trace round after round, until the picture has its samples, its quality or its time."""

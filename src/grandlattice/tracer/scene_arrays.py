@@ -22,6 +22,7 @@ from grandlattice.tracer.light_images import TABLES, TURNED, Tables, tables_of
 from grandlattice.tracer.light_table import LIGHT_STEPS, Glow, Links, glow_of, link, pack_lights
 from grandlattice.tracer.material_table import brightness_of, is_clear, pack_materials
 from grandlattice.tracer.scattering import albedo_tables
+from grandlattice.tracer.sky_steps import Turns, steps_of
 from grandlattice.tracer.texture_lookup import Sizes, decode_table, pack_textures
 from grandlattice.tracer.triangles import Standing, Triangles
 from grandlattice.tracer.turned_sky import TurnedSkies
@@ -105,6 +106,7 @@ class SceneBuilder:
         self._glowing: tuple[object, Glow | None] = ((), None)
         self._closed: dict[int, tuple[Geometry, int]] = {}
         self._light_images: dict[tuple[str, int], tuple[NDArray, Tables]] = {}
+        self._sorted: tuple[NDArray, int, NDArray] | None = None
 
     def place(self, snapshot: Snapshot, images: Images) -> NDArray[np.float64]:
         """Have shapes and looks of a snapshot ready; returns the corners of everything, (2, 3).
@@ -187,7 +189,14 @@ class SceneBuilder:
             pixels = images.get(texture.file) if texture is not None else None
             if pixels is not None and lights["one_pole"][lamp]:
                 found[lamp] = np.asarray(self._light_tables(TURNED, pixels)["texels"])
-        return TurnedSkies(company, lights, found)
+        return TurnedSkies(company, lights, found, self._steps)
+
+    def _steps(self, turns: Turns, image: NDArray[np.float32]) -> NDArray[np.float32]:
+        """The image of a turned sky sorted by steps, kept for the next scene."""
+        known = self._sorted
+        if known is None or known[0] is not image or known[1] != turns.parts:
+            known = self._sorted = image, turns.parts, steps_of(turns, image)
+        return known[2]
 
     def _pack(self, snapshot: Snapshot, images: Images) -> tuple[NDArray, NDArray, list[NDArray]]:
         """Tables of materials and textures, and the pixels these point at; those of lights are ready."""

@@ -26,6 +26,7 @@ from grandlattice.tracer.lanes import (
     any_of,
     count_of,
     inner,
+    mask_of,
     number_in,
     where,
 )
@@ -49,6 +50,7 @@ from grandlattice.tracer.light_passes import (
 from grandlattice.tracer.light_sampling import FAR, Aim, reaches
 from grandlattice.tracer.light_table import light_at
 from grandlattice.tracer.path_state import (
+    MIRRORED,
     THROUGH,
     VERTICES,
 )
@@ -83,7 +85,7 @@ def spread_met_sky(scene, room, options, active, path, distance, lamp, sights):
     if quick:
         weight = matt * path.followed / max(path.followed + seen.density * often, 1e-30)
         carried = scale(path.throughput, weight)
-        looks = SkyLook(seen, path.direction, carried, sights, 0)
+        looks = SkyLook(seen, path.direction, carried, sights, 0, (path.state & MIRRORED) != 0)
         add_sky(room, options, number_of_sky(scene, lamp), active, path, looks)
     if quick and any_of(head.sun_count == 0):
         return
@@ -110,7 +112,7 @@ def spread_met_sky(scene, room, options, active, path, distance, lamp, sights):
 def add_sky_behind(scene, room, options, active, path, light, lamp):
     """Add a turned sky with its sun where the camera sees it, to every film it is in."""
     u, v = dome_coordinates(light_at(scene.lights, lamp), path.direction)
-    looks = SkyLook(SkySeen(u, v, 0.0 * u), path.direction, light, -1, 1)
+    looks = SkyLook(SkySeen(u, v, 0.0 * u), path.direction, light, -1, 1, mask_of(0xFFFF))
     add_sky(room, options, number_of_sky(scene, lamp), active, path, looks)
 
 
@@ -187,7 +189,7 @@ def _aim_at_rest_of_sky(scene, room, options, active, lit, drawn, lamp):
     if has_own_sums(options, head):
         light = multiply(carried, share)
         here = active & (largest(share) > 0.0)
-        looks = SkyLook(seen, direction, light, -1, 0)
+        looks = SkyLook(seen, direction, light, -1, 0, mask_of(0))
         add_sky(room, options, number_of_sky(scene, lamp), here, path, looks)
         return count_of(active)
     falls = max(wi[2], 0.0) / max(density * drawn.often, 1e-30)

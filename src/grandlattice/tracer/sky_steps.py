@@ -104,19 +104,26 @@ def _bytes(turns: Turns, height: int) -> int:
     return height * _depth(turns) * 3 * (turns.parts + _padded(turns.parts)) * 4
 
 
-def sorted_image(turns: Turns, image: NDArray[np.float32], count: int) -> dict[str, object]:
+def steps_of(turns: Turns, image: NDArray[np.float32]) -> NDArray[np.float32]:
+    """An image (H, W or more, 3) sorted by steps: (H, columns of a step, 3, steps and some again)."""
+    columns = np.arange(turns.parts + _padded(turns.parts))[None, :] * turns.width // turns.parts
+    columns = (columns + np.arange(_depth(turns))[:, None] - 1) % turns.width
+    found = np.empty((len(image), len(columns), 3, columns.shape[1]), np.float32)
+    for channel in range(3):
+        found[:, :, channel] = np.ascontiguousarray(image[..., channel])[:, columns]
+    return found
+
+
+def sorted_image(turns: Turns, steps: NDArray[np.float32], count: int) -> dict[str, object]:
     """Fields of a sky whose image is read sorted, see `turned_sky.SKY`.
 
     Parameters
     ----------
-    image : (H, W or more, 3).
+    steps : the image, see `steps_of`.
     count : of a path's sums.
     """
     parts, width, depth = turns.parts, turns.width, _depth(turns)
     lanes = parts + _padded(parts)
-    begins = np.arange(lanes) * width
-    columns = (begins[None, :] // parts + np.arange(depth)[:, None] - 1) % width
-    steps = np.ascontiguousarray(image[:, columns].transpose(0, 1, 3, 2))  # line, depth, channel, step
     at = np.arange(width)
     step = (at * parts + parts - 1) // width  # the last that begins at a column or before it
     step -= (step * width) // parts > at
@@ -129,6 +136,19 @@ def sorted_image(turns: Turns, image: NDArray[np.float32], count: int) -> dict[s
         "left_over": ((step * width) % parts).astype(np.int32),
         "begins_at": ((of_sum * width) % parts).astype(np.int32),
     }  # fmt: skip
+
+
+@inner
+def texel_of_sorted(sky, channel, place, j, over):
+    """A channel of the texel in a place of a sorted image, for sums `j` and the fifteen behind it."""
+    first = channel * sky.lanes + (j - (j // sky.padded) * sky.padded)
+    column, texels, at = 3 * sky.lanes, float32s(sky.steps), place.upper + first
+    texel = load(texels, at)
+    if sky.is_even == 0:
+        early = load(int32s(sky.begins_at), j) + place.left_over >= sky.parts
+        texel = where(early & ~over, load(texels, at - column), texel)
+        texel = where(over & ~early, load(texels, at + column), texel)
+    return texel
 
 
 @inner

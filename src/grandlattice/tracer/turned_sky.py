@@ -9,7 +9,7 @@ side by side (see `WORDS`); the sun of each way is drawn and added apart, see `d
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -24,11 +24,22 @@ from grandlattice.tracer.lanes import (
     inner,
     lowest_bit,
     number_in,
+    to_floats,
     to_ints,
     where,
 )
 from grandlattice.tracer.path_state import CAPACITY, COLUMN, HIDDEN, LINE, SHARES
-from grandlattice.tracer.sky_steps import Place, places_of, read_sorted, sorted_image, turns_of
+from grandlattice.tracer.sampling import combine
+from grandlattice.tracer.sky_steps import (
+    Place,
+    Turns,
+    places_of,
+    read_sorted,
+    sorted_image,
+    steps_of,
+    texel_of_sorted,
+    turns_of,
+)
 
 # mypy: disable-error-code="no-untyped-def"
 
@@ -64,6 +75,7 @@ class TurnedSkies:
     company : of lightings.
     lights : the light table.
     images : lamp → its image (H, W, 3) float32 with the first column again behind the last.
+    steps_of : may keep what it returned for an image before.
 
     Attributes
     ----------
@@ -72,9 +84,10 @@ class TurnedSkies:
     """
 
     def __init__(
-        self, company: Company, lights: NDArray, images: dict[int, NDArray[np.float32]]
+        self, company: Company, lights: NDArray, images: dict[int, NDArray[np.float32]],
+        steps_of: Callable[[Turns, NDArray[np.float32]], NDArray[np.float32]] = steps_of,
     ) -> None:  # fmt: skip
-        sums, self.lamps = company.sums, sorted(images)
+        sums, self.lamps, self._steps_of = company.sums, sorted(images), steps_of
         self.words, self._held = 0, list[object]()
         self._numbers: list[tuple[NDArray[np.int64], NDArray[np.float32]]] = []
         self._rows = table(SKY, len(self.lamps))
@@ -105,7 +118,7 @@ class TurnedSkies:
             "texels": np.ascontiguousarray(image, np.float32),
             "offsets": offsets, "fractions": fractions, "bits": bits, "axes": axes, "cosines": cosines,
             **_band_of_sun(lights[rows[0]]),
-            **(sorted_image(turns, image, count) if is_sorted else {}),
+            **(sorted_image(turns, self._steps_of(turns, image), count) if is_sorted else {}),
         }  # fmt: skip
         pinned = Pinned(SKY, count=count, begin=self.words, height=height, width=width, **told)
         for name in SKY.names or ():
@@ -113,6 +126,15 @@ class TurnedSkies:
         self._held.append(pinned)
         self._numbers.append((numbers, weights))
         self.words += 3 * count
+
+    def are_all_of(self, company: Company) -> bool:
+        """Whether every turned sky of a company is here."""
+        return set(self.lamps) == set(company.turned_skies)
+
+    @property
+    def have_suns(self) -> bool:
+        """Whether any has a sun that is drawn apart."""
+        return bool((self._rows["sun_from"] <= 1.0).any())
 
     @property
     def options(self) -> dict[str, object]:
@@ -123,11 +145,17 @@ class TurnedSkies:
         """Add sums of skies (H, W, words) to light sums (sums, H, W, 3)."""
         at = 0
         for numbers, weights in self._numbers:
-            count = len(numbers)
+            count, there = len(numbers), np.flatnonzero(numbers >= 0)
+            weight, into = weights.T[there, None, :], numbers[there]
+            is_distinct = len(np.unique(into)) == len(into)
             for line in range(len(sky)):  # a line fits a processor's cache
                 part = sky[line, :, at : at + 3 * count].reshape(-1, 3, count)
-                for j in np.flatnonzero(numbers >= 0):
-                    light[numbers[j], line] += part[:, :, j] * weights[:, j]
+                shown = part.transpose(2, 0, 1)[there] * weight  # (sums, W, 3)
+                if is_distinct:
+                    light[into, line] += shown
+                else:
+                    for n, number in enumerate(into.tolist()):
+                        light[number, line] += shown[n]
             at += 3 * count
 
 
@@ -148,6 +176,7 @@ class SkyLook(NamedTuple):
     light: Any  # what radiance is multiplied by on its way to the camera, a triple
     sights: Any  # bits of the sights that are meant, as in a path's state; one number
     whole: Any  # 1 where its sun is shown, too, else 0; one number
+    sharp: Any  # where the image is read between its texels, and not at one of them
 
 
 @inner
@@ -166,39 +195,49 @@ def fields_of(options):
 def add_sky(room, options, number, active, path, looks):
     """Add what a sky shows in directions, in each way it is turned.
 
+    Where nothing sharp is seen, one of the four texels around a direction is drawn by its weight in the
+    bilinear mean and speaks for them: a quarter of what is read otherwise, which is what takes the time.
+
     Parameters
     ----------
     number : of the sky.
     """
     sky, v = sky_at(options.skies + _SIZE * number), looks.seen.v
     x, y = looks.seen.u * (1.0 * sky.width) - 0.5, v * (1.0 * sky.height) - 0.5
+    aside, along = _drawn_texel(looks.seen)
+    x, y = where(looks.sharp, x, x + aside), where(looks.sharp, y, y + along)
     left_edge, top_edge = math.floor(x), math.floor(y)
     part, below = x - left_edge, y - top_edge
     left, top = to_ints(left_edge), to_ints(top_edge)
     line = sky.run if sky.steps != 0 else 3 * (sky.width + 1)
-    high, low = max(top, 0) * line, min(top + 1, sky.height - 1) * line
+    high, low = min(max(top, 0), sky.height - 1) * line, min(top + 1, sky.height - 1) * line
     # Where nothing is hidden and no sun is near, all ways show what they have.
     free = (path.state & _ANY_HIDDEN) == 0
     if looks.whole == 0:
         free = free & ((v < sky.sun_from) | (v > sky.sun_to))
-    bits, free_bits = bits_of(active), bits_of(free)
+    bits, free_bits, sharp_bits = bits_of(active), bits_of(free), bits_of(looks.sharp)
     while bits != 0:
-        lane = lowest_bit(bits)
-        is_free = (free_bits & bits & (0 - bits)) != 0 and looks.sights == -1
+        lane, lowest = lowest_bit(bits), bits & (0 - bits)
+        is_free = (free_bits & lowest) != 0 and looks.sights == -1
+        is_sharp = (sharp_bits & lowest) != 0
         bits = bits & (bits - 1)
         column, left_over = number_in(left, lane), 0
         upper, lower = number_in(high, lane), number_in(low, lane)
         if sky.steps != 0:
             column = column + sky.width if column < 0 else column
+            column = column - sky.width if column >= sky.width else column
             left_over, base = int32s(sky.left_over)[column], int32s(sky.bases)[column]
             upper, lower = upper + base, lower + base
         place = Place(column, upper, lower, left_over, number_in(part, lane), number_in(below, lane))
         at = sky_words_of(room, options, number_in(path.number, lane)) + sky.begin
         red, green, blue = looks.light
         light = number_in(red, lane), number_in(green, lane), number_in(blue, lane)
-        if is_free:
+        if is_free and is_sharp:
             for j in range(0, sky.count, LANES):
                 _add_shown(room, sky, at + j, _shown(sky, place, j), light)
+        elif is_free:
+            for j in range(0, sky.count, LANES):
+                _add_shown(room, sky, at + j, _texels_of(sky, place, j), light)
         else:
             direction = looks.direction
             x, y, z = (
@@ -211,7 +250,7 @@ def add_sky(room, options, number, active, path, looks):
                 sight = load(int32s(sky.bits), j)
                 shows = in_sun <= load(float32s(sky.cosines), j) + 4.0 * looks.whole
                 shows = shows & ((sight & state) == 0) & ((sight & looks.sights) != 0)
-                red, green, blue = _shown(sky, place, j)
+                red, green, blue = _shown(sky, place, j) if is_sharp else _texels_of(sky, place, j)
                 colour = where(shows, red, 0.0), where(shows, green, 0.0), where(shows, blue, 0.0)
                 _add_shown(room, sky, at + j, colour, light)
 
@@ -226,6 +265,35 @@ def _add_shown(room, sky, at, colour, light):
 
 
 @inner
+def _drawn_texel(seen):
+    """Two numbers in [0, 1) that a texel beside a direction is drawn with, a hash of where it lies."""
+    word = combine(to_ints(seen.u * 16777216.0), to_ints(seen.v * 16777216.0))
+    return to_floats((word >> 16) & 0xFFFF) * (1.0 / 65536.0), to_floats(word & 0xFFFF) * (1.0 / 65536.0)
+
+
+@inner
+def _texels_of(sky, place, j):
+    """The texel in a place for sums `j` and the fifteen behind it."""
+    over = load(float32s(sky.fractions), j) + place.across >= 1.0
+    if sky.steps != 0:
+        red = texel_of_sorted(sky, 0, place, j, over)
+        green = texel_of_sorted(sky, 1, place, j, over)
+        blue = texel_of_sorted(sky, 2, place, j, over)
+    else:
+        k, texels = _columns(sky, place, j, over) + place.upper, float32s(sky.texels)
+        red, green, blue = texels[k], texels[k + 1], texels[k + 2]
+    return red, green, blue
+
+
+@inner
+def _columns(sky, place, j, over):
+    """Where the columns that sums `j` and the fifteen behind it read begin in a line of the image."""
+    k = load(int32s(sky.offsets), j) + place.column + where(over, 1, 0)
+    k = where(k < 0, k + sky.width, k)
+    return where(k >= sky.width, k - sky.width, k) * 3
+
+
+@inner
 def _shown(sky, place, j):
     """What the image shows in a place for sums `j` and the fifteen behind it, bilinear."""
     f = load(float32s(sky.fractions), j) + place.across
@@ -236,9 +304,7 @@ def _shown(sky, place, j):
         green = read_sorted(sky, 1, place, j, over, f)
         blue = read_sorted(sky, 2, place, j, over, f)
     else:
-        k = load(int32s(sky.offsets), j) + place.column + where(over, 1, 0)
-        k = where(k < 0, k + sky.width, k)
-        k = where(k >= sky.width, k - sky.width, k) * 3
+        k = _columns(sky, place, j, over)
         red = _read(sky, 0, k, place.upper, place.lower, f, place.down)
         green = _read(sky, 1, k, place.upper, place.lower, f, place.down)
         blue = _read(sky, 2, k, place.upper, place.lower, f, place.down)
