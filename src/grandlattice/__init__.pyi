@@ -3,6 +3,13 @@
 from .api.cell_view import (
     Cells as Cells,
 )
+from .api.cleaning import (
+    Leftover as Leftover,
+)
+from .api.looking import (
+    FileFacts as FileFacts,
+    compare_files as compare_files,
+)
 from .api.opening import (
     begin as begin,
     open_plan as open_plan,
@@ -62,6 +69,11 @@ from .errors import (
     SceneError as SceneError,
     TracerError as TracerError,
     WorkerError as WorkerError,
+)
+from .images import (
+    Comparison as Comparison,
+    beyond_cdl as beyond_cdl,
+    cdl_text as cdl_text,
 )
 from .plan.cell_maker import (
     Cell as Cell,

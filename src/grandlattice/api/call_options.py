@@ -70,6 +70,19 @@ class RunOptions(RunKeys, total=False):
     on_estimate: Callable[[Estimate], None] | None
 
 
+class GradeValues(TypedDict, total=False):
+    """Values of a grade; see `tables.grades.GRADES`."""
+
+    exposure: float | None
+    contrast: float | None
+    saturation: float | None
+    temperature: float | None
+    tint: float | None
+    shadows: float | None
+    mid_tones: float | None
+    highlights: float | None
+
+
 class SettingValues(TypedDict, total=False):
     """Settings as Python names them, with values as a plan writes them; see `docs/plan.md`."""
 
@@ -99,6 +112,7 @@ class SettingValues(TypedDict, total=False):
     output: str
     exposure: Text
     camera_exposure: bool
+    grade: Mapping[str, float] | Literal["off"]
     display: str
     denoise: bool
     background: Literal["sky", "clear"]

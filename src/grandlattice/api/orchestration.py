@@ -11,7 +11,7 @@ import multiprocessing
 import os
 import platform
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from contextlib import suppress
 from dataclasses import dataclass, fields, replace
 from pathlib import Path
@@ -181,8 +181,10 @@ def divided(options: RunOptions) -> tuple[RunCall, RunKeys]:
     return call, cast(RunKeys, keys)
 
 
-def run(planned: Planned, indices: Indices, block: RunBlock, call: RunCall) -> Run:
-    """Render what is not done yet; see `Plan.run`."""
+def run(
+    planned: Planned, indices: Indices, block: RunBlock, call: RunCall, *, finishing: bool = False
+) -> Run:  # fmt: skip
+    """Render what is not done yet; see `Plan.run`, and `Plan.finish`."""
     make_backend = backend_maker(block.on)  # a name that is not known is said before anything is done
     planned.store.refuse_unwritable()
     where = planned.landing(indices)
@@ -196,8 +198,13 @@ def run(planned: Planned, indices: Indices, block: RunBlock, call: RunCall) -> R
         begun.ledger_aside = aside
         refuse_what_stands_there(begun.outlook, block.existing)
         kept = KeptShares(planned.store, planned.name)
-        seen = foresee(begun.outlook.todo, planned.ingredients.fingerprints, kept, relight=not call.fresh)
+        seen = foresee(
+            begun.outlook.todo, begun.outlook.begun, planned.ingredients.fingerprints, kept,
+            relight=not (call.fresh or call.further),
+        )  # fmt: skip
         begun.outlook = replace(begun.outlook, relight=seen)
+        if finishing:
+            begun.outlook = only_finished(begun.outlook, seen.finished)
         if call.on_outlook is not None:
             call.on_outlook(begun.outlook)
         todo = begun.outlook.todo
@@ -310,6 +317,27 @@ def _note_whatever_happens(planned: Planned, begun: Run, key: str) -> None:
                 with suppress(LedgerLost):
                     ledger.take_id(begun.owner)
     note_tasks(planned, begun, key)
+
+
+def only_finished(outlook: Outlook, members: Collection[int]) -> Outlook:
+    """Of an outlook what needs no trace, the files being written from others of their frames.
+
+    Raises
+    ------
+    RunError
+        When something is to be done, and nothing of it in this way.
+    """
+    todo = outlook.todo
+    chosen = np.zeros(len(todo.columns.cells), bool)
+    chosen[list(members)] = True
+    if todo and not members:
+        first = todo[0].members[0]
+        raise RunError(
+            f"No OpenEXR file of {first.cell.address}, frame {first.frame}, stands as the plan wants it: its "
+            "pictures cannot be written without a trace.",
+            cure="add exr to its format; glat run traces it then",
+        )
+    return replace(outlook, todo=todo.narrowed(chosen))
 
 
 def only_unfinished(run: Run) -> Outlook:

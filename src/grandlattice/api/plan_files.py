@@ -39,6 +39,9 @@ class PlanFiles(PlanContents):
         title = f"{self.name}: {len(self.cells):,} cells, {axes[0]} by {axes[1]}"
         return html_table([axes[0], *map(str, counts.columns)], rows, title)
 
+    def _cell(self, cell: str | Cell) -> Cell:
+        return cell if isinstance(cell, Cell) else self.cells[cell]
+
     def _chosen(self, at: At, sets: Sequence[str]) -> Indices:
         return self.cells.indices(*listed(at), sets=sets)
 

@@ -12,7 +12,8 @@ from pydantic import ValidationError
 
 from grandlattice.api.call_options import At, Existing, RunKeys, RunOptions, Unpack
 from grandlattice.api.plan_contents import given_in, said_wrongly
-from grandlattice.api.plan_files import Into, PlanFiles
+from grandlattice.api.plan_files import Into
+from grandlattice.api.plan_pictures import PlanPictures
 from grandlattice.errors import OutputError, PlanError
 from grandlattice.plan import Cell, planned_files
 from grandlattice.stage import Explainer, Explanation, explain_settings, export_cell, lights_only
@@ -26,7 +27,7 @@ if TYPE_CHECKING:
     from grandlattice.runs.tasks import Frames
 
 
-class Plan(PlanFiles):
+class Plan(PlanPictures):
     """A plan: opened with `open_plan`, or built here.
 
     In all methods `at` and `sets` choose cells, see `Cells.at` (all by default), and `into` names another
@@ -79,9 +80,6 @@ class Plan(PlanFiles):
         chosen = self._cell(cell)
         products = [(f.path, f.frame, f.format, f.passes) for f in planned_files(chosen, self.names)]
         return export_cell(self.scene, self.model, self.folder, chosen, products, path)
-
-    def _cell(self, cell: str | Cell) -> Cell:
-        return cell if isinstance(cell, Cell) else self.cells[cell]
 
     # --- checking ------------------------------------------------------------------------------
 
@@ -209,6 +207,23 @@ class Plan(PlanFiles):
         call, keys = orchestration.divided(options)
         return orchestration.run(self.planned(into), self._chosen(at, sets), self.conducted(**keys), call)
 
+    def finish(
+        self, /, *, at: At = (), sets: Sequence[str] = (), into: Into = None, **options: Unpack[RunOptions]
+    ) -> Run:
+        """Write again what a display shows, from OpenEXR files that stand as the plan wants them; nothing is
+        traced.  Frames without such a file are left as they are.
+
+        Raises
+        ------
+        RunError
+            When something is to be done, and no frame has such a file.
+        """
+        from grandlattice.api import orchestration
+
+        call, keys = orchestration.divided(options)
+        chosen, block = self._chosen(at, sets), self.conducted(**keys)
+        return orchestration.run(self.planned(into), chosen, block, call, finishing=True)
+
     def conducted(self, /, **keys: Unpack[RunKeys]) -> RunBlock:
         """How this plan is run, with other keys of ``run:`` laid over its own.
 
@@ -265,25 +280,3 @@ class Plan(PlanFiles):
         told: RunOptions = {**self.hurried, "frames": "first", **options}
         quick.run(at=at, sets=sets, into=folder, **told)
         return quick.review(at=at, sets=sets, into=folder)
-
-    def review(
-        self, *, at: At = (), sets: Sequence[str] = (), into: Into = None,
-        size: tuple[int, int] = (1280, 800), pass_name: str | None = None,
-    ) -> list[Path]:  # fmt: skip
-        """Write the contact sheets of what is rendered; returns their files.
-
-        Parameters
-        ----------
-        size : of a sheet, pixels.
-        pass_name : the pass to show; None shows the beauty.  Illuminance is shown in false colours.
-
-        Raises
-        ------
-        PlanError
-            When there is no such pass.
-        RunError
-            When there is no picture of it yet.
-        """
-        from grandlattice.api import orchestration
-
-        return orchestration.review(self.planned(into), self._chosen(at, sets), size, pass_name)

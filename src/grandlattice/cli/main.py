@@ -36,6 +36,7 @@ app = typer.Typer(
 )
 _ROOMS = {
     "plan_commands": ("survey", "begin", "cells", "explain", "check", "passes", "export", "schema"),
+    "picture_commands": ("where", "compare", "grade", "adopt", "again", "clean"),
     "run_commands": ("demo", "proof", "run", "continue", "review"),
     "steer_commands": (
         "status",
@@ -101,7 +102,8 @@ def main() -> None:
             sys.exit(1)
         _add_commands(asked)
         helped = {"--help", "-h"} & set(sys.argv) or "_GLAT_COMPLETE" in os.environ
-        opens = {*_ROOMS["plan_commands"], *_ROOMS["run_commands"]} - _QUICK
+        opens = {name for room in ("plan_commands", "picture_commands", "run_commands")
+                 for name in _ROOMS[room]} - _QUICK  # fmt: skip
         if asked in opens and not helped:
             load_scenes()
         signals.end_in_order()

@@ -82,9 +82,11 @@ def say_outlook(outlook: lattice.Outlook, workers: int, further: bool, existing:
         parts.append(f"{many(len(outlook.changed), 'file')} out of date, {fate}")
     relight = outlook.relight
     if relight is not None and relight.frames:
-        when = day(relight.traced)
-        rest = ", nothing is traced" if not outlook.traced else ""
-        parts.append(f"{relight.frames:,} relit from what was traced {when}{rest}")
+        parts.append(f"{relight.frames:,} relit from what was traced {day(relight.traced)}")
+    if relight is not None and relight.finished:
+        parts.append(f"{len(relight.finished):,} finished from their OpenEXR files")
+    if relight is not None and relight.numbers and not outlook.traced:
+        parts[-1] += ", nothing is traced"
     if relight is not None and relight.bytes:
         parts.append(f"their light shares kept, about {terminal_text.size(relight.bytes)}")
     with_ = many(workers, "worker") if workers else "this process"
@@ -125,7 +127,12 @@ def say_end(done: lattice.Run, next_run: str, continued: str | None, places: str
         relit = sum(event.result.relit for event in done.finished)
         if relit:
             mixed = "all" if relit == done.finished_frames else f"{relit:,} of them"
-            shot += f", {mixed} relit from kept light shares" + ("" if rays else ", nothing traced")
+            shot += f", {mixed} relit from kept light shares"
+        finished = sum(event.result.finished for event in done.finished)
+        if finished:
+            mixed = "all" if finished == done.finished_frames else f"{finished:,} of them"
+            shot += f", {mixed} finished from their OpenEXR files"
+        shot += ", nothing traced" if (relit or finished) and not rays else ""
         console.print(
             f"[green]✓[/green] {many(done.finished_frames, 'frame')} in {duration(done.seconds)}{shot}, "
             f"in {escape(places)}"

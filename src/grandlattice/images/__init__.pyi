@@ -5,12 +5,21 @@ from .colour import (
     find_display as find_display,
     to_display as to_display,
 )
+from .comparing import (
+    Comparison as Comparison,
+    compare_pictures as compare_pictures,
+)
 from .false_colour import (
     colours_of as colours_of,
     scale_of as scale_of,
     with_legend as with_legend,
 )
+from .grading import (
+    beyond_cdl as beyond_cdl,
+    cdl_text as cdl_text,
+)
 from .image_files import (
+    HALF_MOST as HALF_MOST,
     MARK as MARK,
     Channels as Channels,
     copy_with_marks as copy_with_marks,

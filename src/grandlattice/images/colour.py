@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import lru_cache
 
 import numpy as np
@@ -9,6 +10,7 @@ import PyOpenColorIO as ocio
 from numpy.typing import NDArray
 
 from grandlattice.errors import ImageError, nearest
+from grandlattice.images.grading import transforms_of
 
 _CONFIG = "cg-config-v4.0.0_aces-v2.0_ocio-v2.5"
 _SOURCE = "Linear Rec.709 (sRGB)"
@@ -55,15 +57,16 @@ def _only_match(wanted: str, names: list[str], default: str, what: str) -> str:
     raise ImageError(f"There is no {what} {wanted}. {nearest(wanted, names)}")
 
 
-@lru_cache(maxsize=8)
-def _processor(display: str, view: str) -> ocio.CPUProcessor:
-    transform = ocio.DisplayViewTransform(src=_SOURCE, display=display, view=view)
-    return _config().getProcessor(transform).getDefaultCPUProcessor()
+@lru_cache(maxsize=64)
+def _processor(display: str, view: str, grade: tuple[tuple[str, float], ...]) -> ocio.CPUProcessor:
+    steps = [*transforms_of(dict(grade)), ocio.DisplayViewTransform(src=_SOURCE, display=display, view=view)]
+    return _config().getProcessor(ocio.GroupTransform(steps)).getDefaultCPUProcessor()
 
 
 def to_display(
-    beauty: NDArray[np.float32], display: str | None = None, exposure: float = 0.0
-) -> NDArray[np.float32]:
+    beauty: NDArray[np.float32], display: str | None = None, exposure: float = 0.0,
+    grade: Mapping[str, float] | None = None,
+) -> NDArray[np.float32]:  # fmt: skip
     """A picture as a display shows it.
 
     Parameters
@@ -71,6 +74,7 @@ def to_display(
     beauty : (H, W, 4) float32, scene-linear Rec.709, premultiplied.
     display : see `find_display`.
     exposure : stops; the light is multiplied by 2 ** exposure.
+    grade : what is done to the light then, see `tables.grades.GRADES`.
 
     Returns
     -------
@@ -80,5 +84,5 @@ def to_display(
     # Light without coverage (a reflection on clear glass) stays; only covered light is divided.
     colour = beauty[..., :3] / np.where(alpha > 1e-4, alpha, 1.0)
     shown = np.ascontiguousarray(colour * np.float32(2.0**exposure), np.float32)
-    _processor(*find_display(display)).applyRGB(shown)
+    _processor(*find_display(display), tuple((grade or {}).items())).applyRGB(shown)
     return np.concatenate([np.clip(shown, 0.0, 1.0), alpha], axis=2).astype(np.float32)

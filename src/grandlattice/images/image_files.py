@@ -18,6 +18,9 @@ from grandlattice.tables.formats import FORMATS
 REC709 = (0.64, 0.33, 0.30, 0.60, 0.15, 0.06, 0.3127, 0.3290)
 """Chromaticities of the pictures: Rec.709 primaries, D65 (ITU-R BT.709)."""
 
+HALF_MOST = 65504.0
+"""The brightest that half precision can hold."""
+
 MARK = "lattice:"
 """What the names of our own metadata begin with."""
 
@@ -156,7 +159,7 @@ def write_exr(
     pixels = np.concatenate([layer.pixels for layer in layers], axis=2)
     if half:
         # A bright pixel is the brightest a half can hold, not infinite.
-        limited = np.clip(pixels, -65504.0, 65504.0)
+        limited = np.clip(pixels, -HALF_MOST, HALF_MOST)
         exact = np.array([f == oiio.FLOAT for f in formats])
         pixels = np.where(exact, pixels, limited)
     _write(path, spec, np.ascontiguousarray(pixels, np.float32))

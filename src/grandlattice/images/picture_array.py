@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import io
+from collections.abc import Mapping
+from types import MappingProxyType
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,14 +25,17 @@ class PictureArray(np.ndarray):
     ----------
     stops : exposure it is shown with; the values themselves are scene-linear.
     display : it is shown by, see `find_display`.
+    grade : what is done to light before it is shown, see `tables.grades.GRADES`.
     """
 
     stops: float = 0.0
     display: str | None = None
+    grade: Mapping[str, float] = MappingProxyType({})
 
     def __array_finalize__(self, source: object) -> None:
         self.stops = getattr(source, "stops", 0.0)
         self.display = getattr(source, "display", None)
+        self.grade = getattr(source, "grade", {})
 
     def _repr_png_(self) -> bytes | None:
         values: NDArray[np.float32] = np.asarray(self)
@@ -39,7 +44,10 @@ class PictureArray(np.ndarray):
         step = max(1, -(-values.shape[1] // _LARGEST))
         values = values[::step, ::step]
         is_light = values.ndim == 3 and values.shape[2] >= 3
-        shown = to_display(_with_alpha(values), self.display, self.stops) if is_light else _stretched(values)
+        if is_light:
+            shown = to_display(_with_alpha(values), self.display, self.stops, self.grade)
+        else:
+            shown = _stretched(values)
         stream = io.BytesIO()
         Image.fromarray((np.clip(shown, 0.0, 1.0) * 255.0 + 0.5).astype(np.uint8)).save(stream, "PNG")
         return stream.getvalue()

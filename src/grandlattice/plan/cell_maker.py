@@ -19,8 +19,9 @@ from grandlattice.plan.axes import SceneFacts
 from grandlattice.plan.edit_verbs import Spin
 from grandlattice.plan.lattice import Added, Lattice
 from grandlattice.plan.setting_layers import PlacedEdit, Saying, laid
-from grandlattice.plan.settings import MARKS, FileOptions, Settings
+from grandlattice.plan.settings import MARKS, FileOptions, Grade, Settings
 from grandlattice.plan.spelled_values import Clamp, Frames, Length, Metered, Size
+from grandlattice.tables.grades import NEUTRAL
 from grandlattice.tables.passes import LIGHT_PASS
 
 EVERY_LIGHT = LIGHT_PASS + "*"
@@ -59,6 +60,7 @@ class CellSettings:
     exposure: float = 0.0
     metered: Metered | None = None
     camera_exposure: bool = True
+    grade: Grade | None = None
     display: str | None = None
     denoise: bool = False
     background: str = "sky"
@@ -73,6 +75,12 @@ class CellSettings:
     def traced(self) -> dict[str, object]:
         """What the light in a picture depends on, but for its frame, the edits and `clamped`."""
         return {name: getattr(self, name) for name in _TRACED if name != "clamp"}
+
+    @property
+    def graded(self) -> dict[str, float]:
+        """What is done to the beauty before it is displayed: values of a grade that are not neutral."""
+        values = {} if self.grade is None else self.grade.values
+        return {name: value for name, value in values.items() if value != NEUTRAL[name]}
 
     @property
     def clamped(self) -> tuple[object, ...] | None:

@@ -47,6 +47,8 @@ def laid(key: str, before: Any, value: Any) -> Any:
     """A setting after `value` was said over `before` (None where nothing was)."""
     if key == "passes" and value and value[0][0] in "+-":
         return _amended(before or ["beauty"], value)
+    if key == "grade":
+        return value.laid_over(before)
     if key == "take":
         return (*(before or ()), *(name for name in value if name not in (before or ())))
     return value

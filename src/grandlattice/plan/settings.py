@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Mapping
-from typing import Annotated, Any, Literal, cast
+from typing import TYPE_CHECKING, Annotated, Any, Literal, cast
 
 from pydantic import (
     BaseModel,
@@ -15,6 +15,7 @@ from pydantic import (
     PlainSerializer,
     PlainValidator,
     WithJsonSchema,
+    create_model,
     model_validator,
 )  # fmt: skip
 from pydantic_core import PydanticCustomError, core_schema
@@ -38,6 +39,7 @@ from grandlattice.plan.spelled_values import (
     read_size,
 )
 from grandlattice.tables.formats import FORMATS, SPELLINGS
+from grandlattice.tables.grades import GRADES, NEUTRAL
 from grandlattice.tables.passes import PASSES
 
 PROJECTIONS = ("camera", "panorama", "stereo-panorama")
@@ -289,6 +291,47 @@ class Print(Strict):
         return paper_size(width, height, self.ppi)
 
 
+class AnyGrade(Strict):
+    """What is done to the light of a finished picture before a display shows it."""
+
+    @model_validator(mode="before")
+    @classmethod
+    def _off(cls, value: Any) -> Any:
+        if isinstance(value, str) and value.strip().lower() == "off":
+            return dict(NEUTRAL)
+        if isinstance(value, str) and value.strip():
+            raise ValueError(f"a grade is off, or has values such as {{exposure: 0.5}}, not {value!r}")
+        return value
+
+    @property
+    def values(self) -> dict[str, float]:
+        """The values that were given, by name, in the order of the table."""
+        given = {field.alias or name: getattr(self, name) for name, field in type(self).model_fields.items()}
+        return {name: value for name, value in given.items() if value is not None}
+
+    def laid_over(self, before: AnyGrade | None) -> AnyGrade:
+        """What stands when this is said over what was said before: values that are not said here stay."""
+        return self if before is None else type(self).model_validate({**before.values, **self.values})
+
+
+def _grade_field(name: str) -> Any:
+    told = GRADES[name]
+    said: dict[str, Any] = {"ge": told.least, "le": told.most, "description": told.meaning}
+    if "-" in name:
+        said["alias"] = name
+    return Number | None, Field(None, **said)
+
+
+if TYPE_CHECKING:
+    Grade = AnyGrade
+else:
+    Grade = create_model(
+        "Grade", __base__=AnyGrade, __doc__=AnyGrade.__doc__,
+        **{name.replace("-", "_"): _grade_field(name) for name in GRADES},
+    )  # fmt: skip
+GradeText = Annotated[Grade, typed_as({"const": "off"}, Grade.model_json_schema())]
+
+
 def _read_fstop(value: object) -> float:
     """An f-number; ``off`` is a pinhole, which is 0."""
     if str(value).strip().lower() == "off":
@@ -386,6 +429,9 @@ class Settings(Strict):
     )
     camera_exposure: bool | None = setting(
         "finished", alias="camera-exposure", meaning="off: the camera's own exposure is left out of pictures"
+    )
+    grade: GradeText | None = setting(
+        "finished", meaning="what is done to the beauty before it is displayed; off: nothing"
     )
     display: Text | None = setting("finished", meaning="OCIO display / view for png, jpg, tiff, tga")
     denoise: bool | None = setting("light", meaning="clean the beauty of noise")

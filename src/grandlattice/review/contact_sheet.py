@@ -129,9 +129,9 @@ def _beauty(
             continue
         try:
             if "beauty" in file.planned.passes:
-                return _shown(path, file.planned.format, settings.display, settings.exposure), ""
+                return _shown(path, file.planned.format, settings), ""
             if pixels is None and not FORMATS[file.planned.format].layered:  # a pass as a picture
-                pixels = _shown(path, file.planned.format, None, 0.0)
+                pixels = _shown(path, file.planned.format, settings)
             elif pixels is None:
                 name = file.planned.passes[0]
                 values = read_channels(path, known_pass(name, own).channels)
@@ -155,13 +155,14 @@ def _as_it_is(
     return show_pass(values, look, range_of([values], look), settings.display, settings.exposure)
 
 
-def _shown(path: Path, kind: str, display: str | None, exposure: float) -> NDArray[np.float32]:
+def _shown(path: Path, kind: str, settings: CellSettings) -> NDArray[np.float32]:
     letters = "RGB" if FORMATS[kind].channels == 3 else "RGBA"
     pixels = read_channels(path, tuple(letters))
     if letters == "RGB":
         pixels = np.concatenate([pixels, np.ones_like(pixels[..., :1])], axis=2)
     if not FORMATS[kind].displayed:
-        return to_display(pixels, display, exposure + float(read_mark(path, "camera stops") or 0.0))
+        stops = float(read_mark(path, "camera stops") or 0.0) if settings.camera_exposure else 0.0
+        return to_display(pixels, settings.display, settings.exposure + stops, settings.graded)
     if letters == "RGB":
         return pixels
     # OpenImageIO hands colour over premultiplied; sheets want it as the file has it.

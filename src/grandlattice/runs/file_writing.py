@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from functools import cache, partial
 from importlib.metadata import version
@@ -15,8 +15,9 @@ from numpy.typing import NDArray
 from pydantic import BaseModel
 
 from grandlattice import images
-from grandlattice.plan import Cell
+from grandlattice.plan import Cell, CellSettings
 from grandlattice.runs.fingerprints import TaskFile
+from grandlattice.runs.finishing import RELIT_ON, TIME_FORM, film_from
 from grandlattice.runs.ledger import FileRecord, coordinates_text
 from grandlattice.runs.store import Prepared
 from grandlattice.runs.tasks import Member, Task
@@ -52,21 +53,45 @@ class Filer:
         OutputError
             When one cannot be written.
         """
+        return [
+            self._prepare(task, member, file, _of_eye(rendered.film, file.planned.eye), rendered)
+            for file in member.files
+        ]
+
+    def finish(
+        self, task: Task, member: Member, sources: Sequence[tuple[TaskFile, TaskFile]]
+    ) -> list[tuple[Prepared, FileRecord]]:
+        """Write files of a member from others of it, see `finishing`, under temporary names.
+
+        Raises
+        ------
+        ImageError, OutputError
+            When one cannot be read or written.
+        """
         made = []
-        for file in member.files:
-            company = task.company
-            write = partial(self._write, file=file, cell=member.cell, rendered=rendered, company=company)
-            prepared = self._store.prepare(file.planned.path, write, task.attempt)
-            made.append((prepared, self._record(member.cell, file, prepared.size, rendered.film, task)))
+        for file, source in sources:
+            path = self._store.path(source.planned.path)
+            film, stops, company = film_from(path, file, self._order.model.own_kinds)
+            film = film if source.planned.eye else _of_eye(film, file.planned.eye)
+            rendered = Rendered(member.film, film, stops=stops)
+            made.append(self._prepare(replace(task, company=company), member, file, film, rendered))
         return made
 
+    def _prepare(
+        self, task: Task, member: Member, file: TaskFile, film: Film, rendered: Rendered
+    ) -> tuple[Prepared, FileRecord]:
+        write = partial(
+            self._write, file=file, cell=member.cell, film=film, rendered=rendered, company=task.company
+        )
+        prepared = self._store.prepare(file.planned.path, write, task.attempt)
+        return prepared, self._record(member.cell, file, prepared.size, film, task)
+
     def _write(
-        self, path: Path, file: TaskFile, cell: Cell, rendered: Rendered, company: str = ""
+        self, path: Path, file: TaskFile, cell: Cell, film: Film, rendered: Rendered, company: str
     ) -> None:  # fmt: skip
-        film = _of_eye(rendered.film, file.planned.eye)
         settings, kind = cell.settings, file.planned.format
         metadata = self._metadata(cell, file, film, company)
-        if rendered.stops and settings.camera_exposure:
+        if rendered.stops:
             metadata[f"{images.MARK}camera stops"] = round(rendered.stops, 6)
         ppi = settings.size.ppi
         whole = set(file.planned.passes) == set(settings.passes) and not file.planned.eye
@@ -92,7 +117,7 @@ class Filer:
             images.write_exr(path, layers, metadata, half=half, ppi=ppi, within=within)
             return
         (name,) = file.planned.passes
-        values = film.passes[name]
+        values = self._as_kept(settings, name, film.passes[name])
         if not FORMATS[kind].displayed:
             colour = values[..., :3] if values.shape[2] >= 3 else np.repeat(values[..., :1], 3, axis=2)
             images.write_hdr(path, colour, metadata)
@@ -112,13 +137,26 @@ class Filer:
             path, pixels, metadata, kind=kind, bits=bits, quality=settings.files.jpg.quality, ppi=ppi
         )
 
+    def _as_kept(
+        self, settings: CellSettings, name: str, values: NDArray[np.float32]
+    ) -> NDArray[np.float32]:  # fmt: skip
+        """A pass as an OpenEXR file of the same frame has it, so that what is shown is the same whether it
+        comes from the trace or from that file."""
+        options = settings.files.exr
+        exact = known_pass(name, self._order.model.own_kinds).exact
+        layered = any(FORMATS[each].layered for each in settings.format)
+        if not layered or exact or options.passes.get(name, options.depth) == "float":
+            return values
+        return np.clip(values, -images.HALF_MOST, images.HALF_MOST).astype(np.float16).astype(np.float32)
+
     def _shown(
         self, cell: Cell, kind: str, name: str, values: NDArray[np.float32], stops: float
     ) -> tuple[NDArray[np.float32], dict[str, str | int | float]]:
         """A pass as it is displayed, and what its file says of that."""
         settings = cell.settings
         if name == "beauty":
-            return images.to_display(values, settings.display, stops), {}
+            marks = {f"{images.MARK}grade": _grade_text(settings.graded)} if settings.graded else {}
+            return images.to_display(values, settings.display, stops, settings.graded), dict(marks)
         look = known_pass(name, self._order.model.own_kinds).look
         ranges: tuple[tuple[float, float], ...] = ()
         if look in _RANGED:
@@ -158,8 +196,7 @@ class Filer:
         if film.unfinished:
             facts["unfinished"] = 1
         if film.relit is not None:
-            traced = time.strftime("%Y-%m-%d %H:%M", time.localtime(film.relit))
-            facts["relit"] = f"from what was traced on {traced}"
+            facts["relit"] = RELIT_ON + time.strftime(TIME_FORM, time.localtime(film.relit))
         facts |= {f"axis:{axis}": entry for axis, entry in cell.coordinates.items()}
         return {"Software": _software(), **{images.MARK + name: value for name, value in facts.items()}}
 
@@ -174,7 +211,7 @@ class Filer:
             fingerprint=file.fingerprint,
             bytes=size,
             width=film.width,
-            height=_of_eye(film, file.planned.eye).height,
+            height=film.height,
             samples=film.samples,
             rays=film.rays,
             seconds=film.seconds,
@@ -203,6 +240,10 @@ def id_marks(name: str, names: Sequence[str]) -> dict[str, str]:
         f"{key}/name": name, f"{key}/hash": "MurmurHash3_32", f"{key}/conversion": "uint32_to_float32",
         f"{key}/manifest": json.dumps(manifest, separators=(",", ":")),
     }  # fmt: skip
+
+
+def _grade_text(grade: Mapping[str, float]) -> str:
+    return ", ".join(f"{name} {value:g}" for name, value in grade.items())
 
 
 def _as_typed(body: BaseModel) -> object:

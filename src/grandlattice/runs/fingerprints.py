@@ -26,7 +26,7 @@ from grandlattice.stage.opened_scene import file_digest
 from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import is_light_pass, known_pass
 
-TRACE_VERSION = 14  # raise when the same inputs give other pictures, or other fingerprints, than before
+TRACE_VERSION = 15  # raise when the same inputs give other pictures, or other fingerprints, than before
 _MOST_KNOWN = 20_000
 
 
@@ -210,7 +210,9 @@ class Fingerprints:
     @staticmethod
     def _kind(settings: CellSettings, ext: str, passes: Sequence[str]) -> bytes:
         shown = FORMATS[ext].displayed
+        grade = settings.graded if shown and "beauty" in passes else {}
         return _digest({
+            **({"grade": grade} if grade else {}),
             "passes": passes,
             "format": ext,
             "options": getattr(settings.files, ext).model_dump(mode="json", exclude={"output"}),

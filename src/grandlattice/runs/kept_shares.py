@@ -7,14 +7,16 @@ stands in an index that is read without the pictures.
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 from zipfile import BadZipFile
 
 import numpy as np
+from numpy.typing import NDArray
 
 from grandlattice.runs.fingerprints import Fingerprints
+from grandlattice.runs.finishing import to_finish
 from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Task, TaskList
 from grandlattice.runs.temporary_files import shares_file, shares_folder
@@ -48,6 +50,15 @@ class KeptShares:
         """Files that could not be read, each once."""
         names, self._told = self._broken[self._told :], len(self._broken)
         return names
+
+    def finishing(self, todo: TaskList, begun: Collection[int]) -> frozenset[int]:
+        """Numbers of members that are finished from a file of theirs, of those that have some."""
+        if not begun:
+            return frozenset()
+        return frozenset(
+            member.number for task in todo.narrowed(_those(todo, begun)) for member in task.members
+            if to_finish(self._store, member)
+        )  # fmt: skip
 
     def of_view(self, view: str) -> list[tuple[Path, ShareIndex]]:
         """What was kept of a view, the latest first."""
@@ -144,35 +155,49 @@ def _index_of(told: Mapping[str, Any]) -> ShareIndex:
 
 
 class Foreseen(NamedTuple):
-    """What kept light shares do for a run.
+    """What a run needs no trace for.
 
     Attributes
     ----------
     numbers : of the tasks of which nothing is traced.
     frames : that are mixed from kept shares.
+    finished : numbers of members whose files are written from others of theirs.
     traced : when those were traced, the earliest of them, seconds since 1970; 0 without any.
     bytes : of the shares that the run will keep, about.
     """
 
     numbers: frozenset[int]
     frames: int
+    finished: frozenset[int]
     traced: float
     bytes: int
 
 
-def foresee(todo: TaskList, prints: Fingerprints, kept: KeptShares, *, relight: bool = True) -> Foreseen:
-    """What kept shares do for tasks, found without composing or reading any picture.
+def foresee(
+    todo: TaskList, begun: Collection[int], prints: Fingerprints, kept: KeptShares, *, relight: bool = True
+) -> Foreseen:
+    """What needs no trace of some tasks, found without composing or reading any picture.
 
     Parameters
     ----------
-    relight : whether shares are used; otherwise all is traced.
+    begun : numbers of members of which some files are there.
+    relight : whether anything that is kept is used; otherwise all is traced.
     """
     numbers, frames, traced, size = set[int](), 0, float("inf"), 0
-    for task in todo if any_kept(todo) else ():
+    ready = kept.finishing(todo, begun) if relight else frozenset[int]()
+    shares = any_kept(todo)
+    for task in todo if shares else todo.narrowed(_those(todo, ready)):
+        if not shares:  # the others of its members have to be traced
+            whole = todo.task(task.number).numbers
+            numbers |= {task.number} if ready.issuperset(whole) else set()
+            continue
         if not task.shares:
+            numbers |= {task.number} if ready.issuperset(task.numbers) else set()
             continue
         left, known = 0, kept.of_view(task.shares) if relight else []
         for member in task.members:
+            if member.number in ready:
+                continue
             halves = prints.halves(member.cell.settings, member.cell.edits, member.frame)
             found = None if halves is None else answering(known, halves.lamps, task.passes)
             if found is None:
@@ -183,7 +208,13 @@ def foresee(todo: TaskList, prints: Fingerprints, kept: KeptShares, *, relight: 
             size += _bytes(task, prints)
         else:
             numbers.add(task.number)
-    return Foreseen(frozenset(numbers), frames, traced if frames else 0.0, size)
+    return Foreseen(frozenset(numbers), frames, ready, traced if frames else 0.0, size)
+
+
+def _those(tasks: TaskList, members: Collection[int]) -> NDArray[np.bool_]:
+    chosen = np.zeros(len(tasks.columns.cells), bool)
+    chosen[list(members)] = True
+    return chosen
 
 
 def any_kept(tasks: TaskList) -> bool:

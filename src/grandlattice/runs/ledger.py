@@ -266,6 +266,19 @@ class Ledger(LedgerFile):
             ).fetchone()
         return _record(row) if row else None
 
+    def forget(self, paths: Iterable[str]) -> None:
+        """Take files out that are gone."""
+        with self.open() as connection:
+            connection.executemany("DELETE FROM files WHERE path = ?", ((path,) for path in paths))
+
+    def runs_of(self, cell: str) -> dict[tuple[str, int], int]:
+        """The number of the run that tried each frame of a cell last, by cell and frame."""
+        with self.open() as connection:
+            rows = connection.execute(
+                "SELECT cell, frame, run FROM members WHERE cell = ? AND run IS NOT NULL", (cell,)
+            )
+            return {(address, frame): run for address, frame, run in rows}
+
     def unfinished(self) -> set[tuple[str, str, int]]:
         """Trace, cell and frame of files that a time limit ended before they had all their samples."""
         if not self.file.exists():

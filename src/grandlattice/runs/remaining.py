@@ -25,6 +25,7 @@ from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Columns, Ingredients, Member, Task, TaskList, distinct_frames, every_task
 
 _AT_ONCE = 10_000  # tasks
+_LOOKED_AT = 20_000  # tasks with a file that is gone, of which it is looked at what is left
 _KEPT = tuple(f.name for f in fields(Columns))
 
 
@@ -39,7 +40,8 @@ class Outlook:
     changed : files of ours that will be replaced because the plan or the scene changed.
     foreign : files in the way that no run of this plan made.
     whose : for those of them another plan made, its name.
-    relight : what kept light shares do for what is to be done; None where it was not looked at.
+    relight : what needs no trace of what is to be done; None where it was not looked at.
+    begun : numbers of members of which some files are there and others are not.
     """
 
     todo: TaskList
@@ -48,10 +50,11 @@ class Outlook:
     foreign: tuple[str, ...] = ()
     whose: Mapping[str, str] = field(default_factory=dict)
     relight: Foreseen | None = None
+    begun: frozenset[int] = frozenset()
 
     @property
     def traced(self) -> TaskList:
-        """The tasks of `todo` that have to be traced; the others are mixed from kept light shares."""
+        """The tasks of `todo` that have to be traced; the others come from what is kept."""
         if self.relight is None or not self.relight.numbers:
             return self.todo
         mixed = np.array(sorted(self.relight.numbers), np.int64)
@@ -91,10 +94,13 @@ def look_again(
     if gone:
         traces, lost = columns.traces.tobytes(), set(gone)
         losing = np.array([traces[at : at + 16] in lost for at in range(0, len(traces), 16)])
-        # Where a trace serves several members, the file that is gone is that of one of them.
-        several = losing & (np.diff(columns.starts) > 1)
-        done[(losing & ~several)[columns.task_of]] = False
-        doubtful = np.union1d(doubtful, np.flatnonzero(several[columns.task_of]))
+        # Where a trace serves several members, the file that is gone is that of one of them; and each may
+        # have files left that the one that is gone can be written from.
+        known = losing & (np.diff(columns.starts) == 1)
+        done[known[columns.task_of]] = False
+        if known.sum() <= _LOOKED_AT:
+            known[:] = False
+        doubtful = np.union1d(doubtful, np.flatnonzero((losing & ~known)[columns.task_of]))
     found.look_at(tasks, doubtful, done)
     found.remember()
     return _outlook(tasks, done, found, "skip")
@@ -103,7 +109,12 @@ def look_again(
 def _outlook(tasks: TaskList, done: NDArray[np.bool_], found: _Found, existing: str) -> Outlook:
     left = np.ones(len(done), bool) if existing == "replace" else ~done
     return Outlook(
-        tasks.narrowed(left), tasks.narrowed(~left), tuple(found.changed), tuple(found.foreign), found.whose
+        tasks.narrowed(left),
+        tasks.narrowed(~left),
+        tuple(found.changed),
+        tuple(found.foreign),
+        found.whose,
+        begun=frozenset(found.begun if existing != "replace" else ()),
     )
 
 
@@ -174,6 +185,7 @@ class _Found:
         self.changed: list[str] = []
         self.foreign: list[str] = []
         self.whose: dict[str, str] = {}
+        self.begun: list[int] = []
         self._news: list[FileRecord] = []
 
     def differences(self, filing: Filing) -> tuple[list[bytes], list[str]]:
@@ -208,6 +220,8 @@ class _Found:
     def _has_all(self, task: Task, member: Member) -> bool:
         """Whether a member's files are all there; what stands in the way is noted."""
         found = [self._has(task, member.cell, file) for file in member.files]
+        if any(found) and not all(found):
+            self.begun.append(member.number)
         return all(found)
 
     def _has(self, task: Task, cell: Cell, file: TaskFile) -> bool:

@@ -193,8 +193,11 @@ class Run:
                 pixels = read_channels(path, told.channels)
                 shown = (pixels[..., 0] if pixels.shape[2] == 1 else pixels).view(PictureArray)
                 if told.look == "light":
-                    shown.stops = settings.exposure + float(read_mark(path, "camera stops") or 0.0)
+                    shown.stops = settings.exposure
+                    if settings.camera_exposure:
+                        shown.stops += float(read_mark(path, "camera stops") or 0.0)
                     shown.display = settings.display
+                    shown.grade = settings.graded if pass_name == "beauty" else {}
                 return shown
         raise RunError(
             f"No EXR file of {address} holds {pass_name}.",

@@ -52,9 +52,14 @@ def exchange_folder(attempt: str) -> str:
     return f".renderer.{attempt}{PART}.d"
 
 
+def unfinished_folder(plan: str) -> str:
+    """Where pictures of a plan are kept that their time limit ended."""
+    return f"{plan}-unfinished"
+
+
 def unfinished_file(plan: str, trace: str, film: int) -> str:
     """Where films of a trace are kept that their time limit ended, named by the first of them."""
-    return f"{plan}-unfinished/{trace}-{film}.npz"
+    return f"{unfinished_folder(plan)}/{trace}-{film}.npz"
 
 
 def shares_folder(plan: str) -> str:

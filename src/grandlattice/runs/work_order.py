@@ -33,7 +33,8 @@ class WorkOrder:
     keep : where files go, below `output`, that another would replace; None replaces them.
     scene_files : the files of the scene with their size and time of change, when the run began.
     further : take frames to their full quality that a time limit ended.
-    relight : whether frames are mixed from kept light shares where those answer them.
+    relight : whether frames are mixed from kept light shares where those answer them, and files written
+        from others of their frame.
     compiler : which compiler's kernels every worker uses, see `tracer.compiling.backend`.
     """
 
@@ -95,6 +96,7 @@ class TaskResult:
     cpu_seconds, peak_bytes : of the worker.
     kind : what tasks have in common that take as long for a sample of a pixel; empty where it was not traced.
     relit : how many of its members were mixed from kept light shares.
+    finished : how many of its members had files written from other files of theirs, without a trace.
     log : the end of what was said meanwhile.
     """
 
@@ -111,6 +113,7 @@ class TaskResult:
     log: str = ""
     host: str = ""
     relit: int = 0
+    finished: int = 0
 
     @property
     def records(self) -> tuple[FileRecord, ...]:

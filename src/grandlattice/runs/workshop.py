@@ -13,10 +13,11 @@ from numpy.typing import NDArray
 
 from grandlattice._support.plug_ins import RENDERERS, load_plug_in
 from grandlattice._support.readable import many
-from grandlattice.errors import RunError, SceneError
+from grandlattice.errors import ImageError, RunError, SceneError
 from grandlattice.plan import Cell, CellSettings
 from grandlattice.runs.embedded_renderer import EmbeddedRenderer
 from grandlattice.runs.file_writing import Filer
+from grandlattice.runs.finishing import to_finish
 from grandlattice.runs.ledger import FileRecord
 from grandlattice.runs.store import Prepared
 from grandlattice.runs.tasks import Shot, Task
@@ -68,14 +69,15 @@ class Workshop:
             When `stop` was set meanwhile; nothing is left of the task then.
         """
         started = time.perf_counter()
-        renderer = self._renderer(task.first.settings.renderer)
-        rendered = renderer.render(task, progress, stop)
-        notes, made = list[str](), dict[int, tuple[_Made, list[tuple[Prepared, FileRecord]]]]()
-        films = list[_Made]()
-        for each in rendered:
+        finished = self._finished(task)
+        made = dict(finished)
+        left = task.without(finished)
+        notes, films = list[str](), list[_Made]()
+        renderer = None if left is None else self._renderer(task.first.settings.renderer)
+        for each in () if renderer is None or left is None else renderer.render(left, progress, stop):
             shot = task.films[each.number]
             wild = _not_numbers(each)
-            if wild and not renderer.accepts_nan:
+            if wild and renderer is not None and not renderer.accepts_nan:
                 raise _of_nan(shot, each, wild)
             notes += [f"frame {shot.frame}: {wild}"] if wild else []
             film = each.film
@@ -84,10 +86,10 @@ class Workshop:
                     film.samples, film.noise, film.unfinished, film.seconds, film.rays, film.relit is not None
                 )
             )  # fmt: skip
-            for member in task.members:
+            for member in left.members if left is not None else ():
                 if member.film == each.number:
                     made[member.number] = films[-1], self._filer.prepare(task, member, each)
-        notes = [*renderer.notes, *notes]
+        notes = [*(renderer.notes if renderer is not None else ()), *notes]
         relit = sum(film.relit for film, _ in made.values())
         lacking = next((member for member in task.members if member.number not in made), None)
         if lacking is not None:
@@ -96,19 +98,40 @@ class Workshop:
                 f"frame {lacking.frame}.",
                 cure="every frame of a task must come back from it",
             )
-        renderer.done()
+        if renderer is not None:
+            renderer.done()
         seconds = time.perf_counter() - started
+        files_of = {member.number: len(member.files) for member in task.members}
         members = (
-            MemberResult(number, film.samples, film.noise, film.unfinished, len(files), seconds / len(made))
-            for number, (film, files) in made.items()
+            MemberResult(
+                number, film.samples, film.noise, film.unfinished, files_of[number], seconds / len(made)
+            )
+            for number, (film, _) in made.items()
         )
         return TaskResult(
             members=tuple(members), files=tuple(each for _, files in made.values() for each in files),
             trace_seconds=sum(film.seconds for film in films), seconds=seconds,
             rays=sum(film.rays for film in films), notes=tuple(notes), cores=self._order.threads,
-            kind="" if relit else kind_of(task.first), log="\n".join(notes), host=platform.node(),
-            relit=relit,
+            kind="" if relit or finished else kind_of(task.first), log="\n".join(notes),
+            host=platform.node(), relit=relit, finished=len(finished),
         )  # fmt: skip
+
+    def _finished(self, task: Task) -> dict[int, tuple[_Made, list[tuple[Prepared, FileRecord]]]]:
+        """Members of a task whose files are written from others of theirs, without a trace; one whose file
+        cannot be read is traced."""
+        made: dict[int, tuple[_Made, list[tuple[Prepared, FileRecord]]]] = {}
+        for member in task.members if self._order.relight and not self._order.further else ():
+            sources = to_finish(self._order.store, member)
+            if not sources:
+                continue
+            try:
+                files = self._filer.finish(task, member, sources)
+            except ImageError:
+                continue
+            record = files[0][1]
+            film = _Made(record.samples, record.noise, record.unfinished, 0.0, 0, relit=False)
+            made[member.number] = film, files
+        return made
 
     def _renderer(self, wanted: str) -> Renderer:
         if wanted not in self._renderers:

@@ -1,0 +1,391 @@
+"""Changes of a plan that are made after its pictures were looked at: graded, chosen from, asked for again.
+
+Each changes the plan as an object; `Plan.difference` shows what would stand in its file then, and `Plan.save`
+writes it, comments and order as they were.
+"""
+
+from __future__ import annotations
+
+import copy
+import difflib
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any, Self
+
+from pydantic import ValidationError
+from ruamel.yaml.comments import CommentedMap, CommentedSeq
+
+from grandlattice.api.axis_builder import as_texts
+from grandlattice.api.call_options import At, GradeValues, SettingValues, Unpack, listed
+from grandlattice.api.plan_contents import given_in, said_wrongly
+from grandlattice.api.plan_files import PlanFiles
+from grandlattice.errors import NoSuchCell, PlanError, nearest
+from grandlattice.plan.schema import EachAxis, SweepAxis
+from grandlattice.plan.settings import Grade
+from grandlattice.plan.unfolding import own_bundle, substituted
+from grandlattice.tables.grades import GRADES
+
+_MOST_RULES = 200  # that one call adds
+
+
+class PlanChanges(PlanFiles):
+    """A plan that can be changed by what its pictures showed."""
+
+    def grade(self, *, at: At = (), off: bool = False, **values: Unpack[GradeValues]) -> Self:
+        """Grade the displayed pictures of some cells; `save` and `finish` make it so.
+
+        What is said joins what the plan says of the same cells.  It stands in a rule, or under ``defaults``
+        where all cells are meant and nothing else grades any.
+
+        Parameters
+        ----------
+        off : go back to the picture as it was traced.
+        **values : of a grade, see `tables.grades.GRADES`: exposure and its like.
+
+        Raises
+        ------
+        PlanError
+            For a value that cannot be, or none.
+        NoSuchCell
+            When no such cell is in the plan.
+
+        Examples
+        --------
+        >>> plan.grade(at="light=noon", exposure=0.3, temperature=0.2)   # doctest: +SKIP
+        """
+        given: dict[str, Any] = {k.replace("_", "-"): v for k, v in values.items() if v is not None}
+        if off == bool(given):
+            raise PlanError(
+                "A grade is off, or has values.", cure=f"name some of {', '.join(GRADES)}, or off"
+            )
+        try:  # said wrongly, it is refused before anything is changed
+            Grade.model_validate(given)
+        except ValidationError as problem:
+            raise said_wrongly(problem, "this grade") from None
+        for match in self._matches(listed(at)):
+            self._grade_those(match, given)
+        self.lattice  # noqa: B018  # refuses what cannot be
+        return self
+
+    def _grade_those(self, match: Mapping[str, Any] | str, given: Mapping[str, Any]) -> None:
+        rules = [*(self._data.get("rules") or ())]
+        if isinstance(match, str):
+            where = next(rule for rule in rules if str(rule.get("name")) == match and "add" in rule)
+        elif not match and "grade" not in _keys(rules, self._data.get("axes"), self._data.get("takes")):
+            self.change("defaults", lambda said: _graded(said if said is not None else {}, given))
+            return
+        else:
+            where = next((r for r in rules if _is_same(r.get("at"), match) and "grade" in r), None)
+            if where is None:
+                where = as_texts({"at": match})
+                self.change("rules", lambda said: _appended(said, where))
+        _graded(where, given)
+        self.change("rules", lambda said: said)
+
+    def _matches(self, wanted: Sequence[str]) -> list[dict[str, Any] | str]:
+        """What rules say to mean some cells; the name of one that was added."""
+        cells = self.cells
+        cells.indices(*wanted)
+        axes = [text for text in wanted if "=" in text]
+        if len(axes) == len(wanted):
+            match: dict[str, Any] = {}
+            for name, _, entries in (text.partition("=") for text in axes):
+                match.setdefault(name, []).extend(entries.split(","))
+            return [{name: _short(entries) for name, entries in match.items()}]
+        found: list[dict[str, Any] | str] = []
+        for cell in cells.at(*wanted):
+            found.append(cell.name if cell.name is not None else dict(cell.coordinates))
+        if len(found) > _MOST_RULES:
+            raise PlanError(f"That means {len(found):,} cells, each with a rule.", cure="say --at axis=entry")
+        return found
+
+    def adopt(self, **chosen: str) -> Self:
+        """Let axes stay with one entry each; addresses, file names and what is done stay.
+
+        Rules and sets that speak of other entries alone go with them.
+
+        Parameters
+        ----------
+        **chosen : axis and entry, such as ``sky="040"``; an axis with - in its name is written with _.
+
+        Raises
+        ------
+        PlanError
+            When there is no such axis or entry.
+
+        Examples
+        --------
+        >>> plan.adopt(sky="040")                                       # doctest: +SKIP
+        """
+        tables = {axis.name: axis for axis in self.lattice.axes}
+        keeps: dict[str, str] = {}
+        for said, entry in chosen.items():
+            name = said if said in tables else said.replace("_", "-")
+            if name not in tables:
+                raise NoSuchCell(f"There is no axis {said}. {nearest(said, tables)}")
+            places = tables[name].matching([str(entry)]).nonzero()[0]
+            if len(places) != 1:
+                raise PlanError(f"{entry} means {len(places)} entries of {name}.", cure="name one of them")
+            for partner in self._in_step(name):  # axes of equal length that advance in step
+                keeps[partner] = tables[partner].options[int(places[0])].name
+        names = {axis: [o.name for o in tables[axis].options] for axis in keeps}
+        for axis, entry in keeps.items():
+            bundle = self._entry_alone(axis, entry)
+            self.change("axes", lambda axes, axis=axis, bundle=bundle: _with(axes, axis, bundle))
+        if self._data.get("rules"):
+            self.change("rules", lambda rules: _pruned(rules, keeps, names))
+            if not self._data["rules"]:
+                del self._data["rules"]
+        sets = self._data.get("sets")
+        for title in list(sets or ()):
+            matches = [m for m in sets[title] if _narrowed(m, keeps, names) is not None]
+            if len(matches) != len(sets[title]):
+                self.change("sets", lambda said, t=title, m=matches: _with(said, t, m))
+        self.lattice  # noqa: B018  # refuses what cannot be
+        return self
+
+    def _in_step(self, axis: str) -> list[str]:
+        for group in self.model.together:
+            if axis in group:
+                return list(group)
+        return [axis]
+
+    def _entry_alone(self, axis: str, entry: str) -> CommentedMap:
+        """An axis with one of its entries, written out where it wrote itself."""
+        said, kind = self._data["axes"][axis], self.model.axes[axis]
+        if not isinstance(kind, EachAxis | SweepAxis):
+            alone = copy.copy(said)
+            for other in [key for key in said if str(key) != entry]:
+                del alone[other]
+            return alone
+        option = next(o for o in self.lattice.axes[self._axis_number(axis)].options if o.name == entry)
+        template = own_bundle(said)
+        own = [said["with"][path[3]] for _, path in option.said if path[2:3] == ("with",)]
+        # What stands before these is what an entry of the scene brings along, such as its camera.
+        implied = [part for part, _ in option.said[: len(option.said) - len(own) - bool(template)]]
+        if isinstance(kind, SweepAxis):
+            implied = []
+        bundle: dict[str, Any] = {}
+        for part in (*map(_as_written, implied), substituted(template, axis, option.value), *own):
+            for key, value in (part or {}).items():
+                bundle[key] = [*bundle.get("edits", ()), *value] if key == "edits" else value
+        return CommentedMap({entry: as_texts(bundle)})
+
+    def _axis_number(self, name: str) -> int:
+        return [axis.name for axis in self.lattice.axes].index(name)
+
+    def again(self, cell: str, /, name: str | None = None, **settings: Unpack[SettingValues]) -> Self:
+        """Add a cell that is another one with other settings: larger, sharper, a panorama.
+
+        Parameters
+        ----------
+        name : of the new cell; what it is and its settings by default.
+
+        Raises
+        ------
+        PlanError
+            For a setting that cannot be, or a name that is there.
+
+        Examples
+        --------
+        >>> plan.again("noon/brass/all/Wide", projection="panorama")    # doctest: +SKIP
+        """
+        found = self.cells[cell]
+        self.override(**settings)  # refuses what cannot be
+        said = {key.replace("_", "-"): value for key, value in settings.items()}
+        told = "-".join([found.file_name, *(f"{k}-{v}" for k, v in said.items() if isinstance(v, str | int))])
+        title = name or "".join(c if c.isalnum() or c in "-_." else "-" for c in told)
+        if any(added.name == title for added in self.lattice.added):
+            raise PlanError(f"There is a cell {title} already.", cure="name another with --name")
+        rule = {"add": dict(found.coordinates), "name": title, **self._of_added(found.name), **said}
+        self.change("rules", lambda rules: _appended(rules, as_texts(rule)))
+        self.cells[title]
+        return self
+
+    def _of_added(self, name: str | None) -> dict[str, Any]:
+        """What the rule of an added cell says besides its place."""
+        for rule in self._data.get("rules") or ():
+            if name is not None and "add" in rule and str(rule.get("name")) == name:
+                return {key: copy.deepcopy(rule[key]) for key in rule if key not in ("add", "name")}
+        return {}
+
+    # --- the file --------------------------------------------------------------------------------
+
+    def difference(self) -> str:
+        """What `save` would change in the plan's file, line by line; empty where nothing does."""
+        before, after = (text.splitlines(keepends=True) for text in (self._read, self.text))
+        return "".join(list(difflib.unified_diff(before, after, n=1))[2:])
+
+    def save(self) -> None:
+        """Write the plan over the file it was read from.
+
+        Raises
+        ------
+        PlanError
+            When the file is another than it was read, or there is none; nothing is written then.
+        """
+        file = self.file
+        if file is None:
+            raise PlanError("The plan was not read from a file.", cure="name one: plan.write(file)")
+        try:
+            now = file.read_text(encoding="utf-8-sig")
+        except (OSError, UnicodeDecodeError):
+            now = ""
+        if now != self._read:
+            raise PlanError(
+                f"{file.name} was changed since it was read; nothing was written.", cure="give it again"
+            )
+        self.write(file, over=True)
+        self._read = self.text
+
+
+def _short(entries: Sequence[str]) -> Any:
+    return entries[0] if len(entries) == 1 else list(dict.fromkeys(entries))
+
+
+def _is_same(said: Any, match: Mapping[str, Any]) -> bool:
+    if not isinstance(said, Mapping):
+        return False
+    return {str(k): _listed(v) for k, v in said.items()} == {k: _listed(v) for k, v in match.items()}
+
+
+def _listed(entries: Any) -> list[str]:
+    return [str(each) for each in (entries if isinstance(entries, list | tuple) else [entries])]
+
+
+def _keys(*parts: Any) -> set[str]:
+    """Every key in parts of a plan."""
+    found: set[str] = set()
+    waiting = list(parts)
+    while waiting:
+        value = waiting.pop()
+        if isinstance(value, Mapping):
+            found |= {str(key) for key in value}
+            waiting += value.values()
+        elif isinstance(value, list | tuple):
+            waiting += value
+    return found
+
+
+def _graded(where: Any, given: Mapping[str, Any]) -> Any:
+    """A bundle with a grade; values join those that are there, none of them is off."""
+    before = where.get("grade")
+    if not given:
+        where["grade"] = "off"
+    elif isinstance(before, CommentedMap):
+        before.update({name: f"{float(value):g}" for name, value in given.items()})
+    else:
+        grade = CommentedMap({name: f"{float(value):g}" for name, value in given.items()})
+        if str(before or "").lower() == "off":
+            grade = CommentedMap({**{name: f"{v.neutral:g}" for name, v in GRADES.items()}, **grade})
+        where["grade"] = grade
+    if isinstance(where.get("grade"), CommentedMap):
+        where["grade"].fa.set_flow_style()
+    return where
+
+
+def _appended(rules: Any, rule: Mapping[str, Any]) -> Any:
+    rules = CommentedSeq() if rules is None else rules
+    if isinstance(rule, CommentedMap):
+        for key in ("at", "add"):
+            if isinstance(rule.get(key), CommentedMap):
+                rule[key].fa.set_flow_style()
+    if len(rules) and isinstance(rule, CommentedMap):
+        _move_blank_lines(rules[-1], rule)
+    rules.append(rule)
+    return rules
+
+
+def _move_blank_lines(before: Any, rule: CommentedMap) -> None:
+    """Have blank lines and comments behind the last rule stand behind a new one."""
+    if not isinstance(before, CommentedMap) or not before:
+        return
+    token = (before.ca.items.get(list(before)[-1]) or [None] * 4)[2]
+    if token is None or "\n" not in token.value:
+        return
+    own, _, rest = token.value.partition("\n")
+    if rest:
+        moved = copy.copy(token)
+        token.value, moved.value = own + "\n", "\n" + rest
+        rule.ca.items[list(rule)[-1]] = [None, None, moved, None]
+        if not own:
+            del before.ca.items[list(before)[-1]]
+
+
+def _with(mapping: Any, key: str, value: Any) -> Any:
+    mapping[key] = value
+    return mapping
+
+
+def _as_written(part: Any) -> dict[str, Any]:
+    """What an entry of the scene brings along, as a plan file writes it."""
+    found = {key: value for key, value in given_in(part).items() if value}
+    if "edits" in found:
+        found["edits"] = [
+            {edit.verb: edit.body.model_dump(mode="json", by_alias=True, exclude_unset=True)}
+            for edit in found["edits"]
+        ]
+    return found
+
+
+def _narrowed(
+    match: Mapping[str, Any], keeps: Mapping[str, str], names: Mapping[str, Sequence[str]]
+) -> dict[str, Any] | None:
+    """What a rule means once axes have one entry each; None where it means nothing any more."""
+    from fnmatch import fnmatchcase
+
+    left = dict(match)
+    for axis, entry in keeps.items():
+        if axis not in match:
+            continue
+        held = [e for e in _listed(match[axis]) if e == entry or fnmatchcase(entry, e)]
+        known = [e for e in _listed(match[axis]) if e not in held and e not in names[axis] and "*" not in e]
+        if not held and not known:
+            return None
+        left[axis] = _short(held or known)
+    return left
+
+
+def _pruned(rules: Any, keeps: Mapping[str, str], names: Mapping[str, Sequence[str]]) -> Any:
+    """Rules without those that speak of entries which are gone."""
+    for k in reversed(range(len(rules))):
+        rule = rules[k]
+        if "keep" in rule:
+            matches = [m for m in (_narrowed(m, keeps, names) for m in rule["keep"]) if m is not None]
+            if matches:
+                _renewed(rule, "keep", matches)
+                continue
+            del rules[k]
+            continue
+        kind = next(key for key in ("drop", "at", "add") if key in rule)
+        match = _narrowed(rule[kind], keeps, names)
+        if match is None:
+            del rules[k]
+        else:
+            _renewed(rule, kind, match)
+    return rules
+
+
+def _renewed(rule: Any, key: str, value: Any) -> None:
+    """Put a value in place of another where it differs, so that what stays keeps its look."""
+    if rule[key] != value:
+        flow = getattr(rule[key], "fa", None)
+        rule[key] = as_texts(value)
+        if flow is not None and flow.flow_style() and isinstance(rule[key], CommentedMap):
+            rule[key].fa.set_flow_style()
+
+
+def entries_said(texts: Iterable[str]) -> dict[str, str]:
+    """Axes and entries from texts such as ``sky=040``.
+
+    Raises
+    ------
+    PlanError
+        For a text without an entry.
+    """
+    found = {}
+    for text in texts:
+        axis, equals, entry = text.partition("=")
+        if not equals or not entry:
+            raise PlanError(f"{text} names no entry.", cure="write it as axis=entry, such as sky=040")
+        found[axis] = entry
+    return found

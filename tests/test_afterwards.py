@@ -1,0 +1,355 @@
+"""What is done with pictures that are there: finished again, graded, compared, chosen from, cleared away."""
+
+from __future__ import annotations
+
+import json
+import math
+import shutil
+from pathlib import Path
+
+import numpy as np
+import PyOpenColorIO as ocio
+import pytest
+
+import grandlattice as lattice
+from conftest import PLAN
+from grandlattice.images import compare_pictures, read_mark, to_display
+from grandlattice.images.grading import cdl_of, transforms_of
+
+OUT = "out/day/Front.0001"
+
+
+@pytest.fixture
+def made(plan_file: Path) -> Path:
+    """Four cells, traced."""
+    assert lattice.open_plan(plan_file).run(workers=0).ok
+    return plan_file
+
+
+def files_of(folder: Path) -> dict[str, bytes]:
+    return {str(p.relative_to(folder)): p.read_bytes() for p in sorted(folder.rglob("*.*")) if p.is_file()}
+
+
+def rays(run: lattice.Run) -> int:
+    return sum(event.result.rays for event in run.finished)
+
+
+# --- finishing ------------------------------------------------------------------------------------------
+
+FINISHED = {
+    "exposure": "exposure: 1.5", "display": "display: sRGB / Un-tone-mapped",
+    "grade": "grade: {contrast: 1.4, temperature: 0.5}", "label": "label: true",
+    "options": "files: {png: {depth: 16}}", "camera-exposure": "camera-exposure: false\n  exposure: 0.5",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("change", FINISHED)
+def test_what_is_done_to_finished_pictures_needs_no_trace_and_gives_the_same_bytes(
+    made: Path, tmp_path: Path, change: str
+) -> None:
+    before = files_of(made.parent / "out")
+    made.write_text(PLAN.replace("defaults:\n", f"defaults:\n  {FINISHED[change]}\n"))
+    run = lattice.open_plan(made).run(workers=0)
+    assert (run.ok, run.finished_frames, rays(run)) == (True, 4, 0)
+    assert sum(event.result.finished for event in run.finished) == 4
+    after = files_of(made.parent / "out")
+    for name, data in before.items():
+        assert (after[name] == data) == name.endswith(".exr"), name
+    # A trace of the same plan elsewhere: the same pixels, and the same words but for times.
+    other = tmp_path / "traced"
+    assert rays(lattice.open_plan(made).run(workers=0, into=other)) > 0
+    for name in (name for name in after if name.endswith(".png")):
+        found = lattice.compare_files(made.parent / "out" / name, other / "out" / name)
+        if change != "label":  # it says how long the trace took
+            assert found.share == 0.0, name
+        for mark in ("fingerprint", "samples", "denoised", "cell"):
+            assert read_mark(made.parent / "out" / name, mark) == read_mark(other / "out" / name, mark)
+    assert lattice.open_plan(made).is_done()
+
+
+def test_what_cannot_be_finished_is_traced(made: Path, glat) -> None:
+    out = made.parent / "out"
+    whole = files_of(out)
+    (out / "day/Front.0001.png").unlink()  # its EXR stands
+    (out / "night/Side.0001.exr").unlink()  # light itself is gone
+    exr = out / "night/Front.0001.exr"
+    exr.write_bytes(exr.read_bytes()[:-200])  # damaged
+    code, said = glat(made.parent, "run", "--workers", "1")
+    assert code == 0, said
+    assert "1 finished from their OpenEXR files" in said
+    assert {name: len(data) for name, data in files_of(out).items()}.keys() == whole.keys()
+    for name in whole:
+        assert lattice.compare_files(out / name, out / name).share == 0.0  # all can be read
+    # A fresh run and one that is to be taken further trace what they are asked for.
+    (out / "day/Front.0001.png").unlink()
+    assert rays(lattice.open_plan(made).run(workers=0, fresh=True, at="day/Front")) > 0
+
+
+# --- grades ---------------------------------------------------------------------------------------------
+
+
+def test_a_grade_is_said_shown_kept_and_taken_back(made: Path, glat) -> None:
+    whole = files_of(made.parent / "out")
+    code, said = glat(made.parent, "grade", "exposure=0.5", "tint=-0.2", "--at", "light=day", "--dry")
+    assert code == 0
+    assert "+    grade: {exposure: 0.5, tint: -0.2}" in said
+    assert made.read_text() == PLAN
+    code, said = glat(made.parent, "grade", "exposure=0.5", "tint=-0.2", "--at", "light=day")
+    assert code == 0, said
+    assert "2 pictures written from OpenEXR files" in said
+    assert "nothing traced" in said
+    graded = files_of(made.parent / "out")
+    changed = {name for name in whole if whole[name] != graded[name]}
+    assert changed == {"day/Front.0001.png", "day/Side.0001.png"}
+    assert read_mark(made.parent / f"{OUT}.png", "grade") == "exposure 0.5, tint -0.2"
+    # More of it joins what is said, by rule and by value; comments and the rest of the plan stay.
+    assert glat(made.parent, "grade", "exposure=1", "--at", "light=day")[0] == 0
+    assert "grade: {exposure: 1, tint: -0.2}" in made.read_text()
+    assert [line for line in made.read_text().splitlines() if line in PLAN.splitlines()] == PLAN.splitlines()
+    settings = lattice.open_plan(made).cells["day/Front"].settings
+    assert settings.graded == {"exposure": 1.0, "tint": -0.2}
+    code, said = glat(made.parent, "grade", "off", "--at", "light=day")
+    assert code == 0, said
+    assert files_of(made.parent / "out") == whole
+    assert not lattice.open_plan(made).outlook().todo
+
+
+def test_a_grade_without_light_to_write_from_is_refused_with_the_cure(plan_file: Path, glat) -> None:
+    plan_file.write_text(PLAN.replace("[exr, png]", "png").replace("[beauty, depth]", "beauty"))
+    assert lattice.open_plan(plan_file).run(workers=0).ok
+    before = files_of(plan_file.parent)
+    code, said = glat(plan_file.parent, "grade", "exposure=1")
+    assert code == 1
+    assert "add exr to its format" in said
+    pictures = {name: data for name, data in files_of(plan_file.parent).items() if name.endswith(".png")}
+    assert pictures == {name: data for name, data in before.items() if name.endswith(".png")}
+
+
+@pytest.mark.parametrize("words", [
+    ("exposure=99",), ("exposre=1",), ("exposure",), ("exposure=abc",), ("exposure=nan",), ("off", "tint=1"),
+    ("exposure=1", "--at", "light=dusk"),
+])  # fmt: skip
+def test_wrong_grades_are_said_in_words_and_change_nothing(plan_file: Path, glat, words) -> None:
+    code, said = glat(plan_file.parent, "grade", *words)
+    assert code == 2, said
+    assert "did not foresee" not in said
+    assert plan_file.read_text() == PLAN
+
+
+def test_grades_by_hand_calculation() -> None:
+    """Against the formulas of the operations, and against OpenColorIO's own ASC CDL."""
+    light = np.array([[0.02, 0.1, 0.18], [0.5, 0.4, 0.3], [2.0, 1.0, 4.0]], np.float32)
+    raw = ocio.Config.CreateRaw()
+
+    def done(transforms: list[ocio.Transform]) -> np.ndarray:
+        shown = light.copy().reshape(1, -1, 3)
+        raw.getProcessor(ocio.GroupTransform(transforms)).getDefaultCPUProcessor().applyRGB(shown)
+        return shown.reshape(-1, 3)
+
+    np.testing.assert_allclose(done(transforms_of({"exposure": 1.0})), light * 2.0, rtol=1e-5)
+    np.testing.assert_allclose(
+        done(transforms_of({"contrast": 1.5})), 0.18 * (light / 0.18) ** 1.5, rtol=1e-4
+    )
+    warm = done(transforms_of({"temperature": 1.0})) / light
+    np.testing.assert_allclose(warm, np.tile((2.0**0.5, 1.0, 2.0**-0.5), (3, 1)), rtol=1e-4)
+    tinted = done(transforms_of({"tint": 0.9})) / light
+    np.testing.assert_allclose(np.log2(tinted), np.tile((0.3, -0.6, 0.3), (3, 1)), atol=1e-4)
+    grey = done(transforms_of({"saturation": 0.0}))
+    np.testing.assert_allclose(grey, np.repeat(light @ [[0.2126], [0.7152], [0.0722]], 3, 1), rtol=1e-3)
+    whole = {"exposure": 0.7, "contrast": 1.3, "temperature": 0.4, "tint": -0.3, "saturation": 0.6}
+    slope, power, saturation = cdl_of(whole)
+    cdl = ocio.CDLTransform()
+    cdl.setStyle(ocio.CDL_NO_CLAMP)
+    cdl.setSlope(list(slope))
+    cdl.setPower(list(power))
+    cdl.setSat(saturation)
+    np.testing.assert_allclose(done(transforms_of(whole)), done([cdl]), rtol=2e-3)
+    # Tones move what they name, the right way, and leave the far end alone.
+    steps = np.repeat(np.array([0.01, 0.18, 4.0], np.float32), 3).reshape(1, 3, 3)
+    shown = {name: to_display(np.dstack([steps, np.ones((1, 3, 1), np.float32)]), None, 0.0, {name: 0.8})
+             for name in ("shadows", "highlights", "exposure")}  # fmt: skip
+    plain = to_display(np.dstack([steps, np.ones((1, 3, 1), np.float32)]))
+    assert shown["shadows"][0, 0, 0] > plain[0, 0, 0] + 0.02
+    assert shown["shadows"][0, 2, 0] == pytest.approx(plain[0, 2, 0], abs=0.005)
+    assert shown["highlights"][0, 2, 0] > plain[0, 2, 0] + 0.02
+    assert shown["highlights"][0, 0, 0] == pytest.approx(plain[0, 0, 0], abs=0.005)
+
+
+def test_grades_leave_as_an_asc_cdl_and_say_what_is_left_out(made: Path, glat) -> None:
+    assert glat(made.parent, "grade", "exposure=1", "shadows=0.3", "--at", "day/Front")[0] == 0
+    code, said = glat(made.parent, "grade", "--cdl", "grades.ccc", "nothing.lattice.yaml")
+    assert code == 2  # there is no such plan
+    code, said = glat(made.parent, "grade", "room.lattice.yaml", "--cdl", "grades.ccc")
+    assert code == 0, said
+    assert "without shadows" in said
+    found = ocio.CDLTransform.CreateFromFile(str(made.parent / "grades.ccc"), "day/Front")
+    assert found.getSlope() == pytest.approx([2.0, 2.0, 2.0])
+
+
+# --- comparing --------------------------------------------------------------------------------------------
+
+
+def test_comparisons_by_hand_calculation() -> None:
+    flat = np.full((20, 30, 3), 0.5, np.float32)
+    other = flat.copy()
+    other[3, 7, 1] += 0.25
+    found = compare_pictures(flat, other, displayed=True)
+    mse = 0.25**2 / (20 * 30 * 3)
+    assert found.mse == pytest.approx(mse)
+    assert found.psnr == pytest.approx(10 * math.log10(1 / mse))
+    assert found.relative == pytest.approx(math.sqrt(mse) / 0.5)
+    assert (found.largest, found.at) == (0.25, (7, 3))
+    assert found.share == pytest.approx(1 / 600)
+    assert found.ssim < 1.0
+    # Structural similarity of two flat pictures is that of their luminance alone (Wang et al., 2004).
+    darker = compare_pictures(flat, flat * np.float32(0.5), displayed=True)
+    c1 = 0.01**2
+    assert darker.ssim == pytest.approx((2 * 0.5 * 0.25 + c1) / (0.5**2 + 0.25**2 + c1), rel=1e-6)
+    same = compare_pictures(flat, flat)
+    assert (same.mse, same.psnr, same.ssim, same.share) == (0.0, math.inf, pytest.approx(1.0), 0.0)
+    # A depth of nothing is the same as another, and never counts as a difference of light.
+    deep, near = (np.full((20, 30, 1), value, np.float32) for value in (np.inf, np.inf))
+    near[0, 0] = 3.0
+    assert compare_pictures(deep, deep).share == 0.0
+    assert compare_pictures(deep, near).share == pytest.approx(1 / 600)
+    with pytest.raises(lattice.ImageError, match="30x20 with 3 channels and 10x20"):
+        compare_pictures(flat, flat[:, :10])
+
+
+def test_cells_and_files_are_compared(made: Path, glat) -> None:
+    code, said = glat(made.parent, "compare", "day/Front", "night/Front", "--picture", "apart.png", "--json")
+    assert code == 0, said
+    told = json.loads(said)
+    plan = lattice.open_plan(made)
+    assert told["mse"] == pytest.approx(plan.compare("day/Front", "night/Front").mse)
+    assert (made.parent / "apart.png").stat().st_size > 500
+    code, said = glat(made.parent, "compare", "day/Front", "night/Front")
+    assert code == 0
+    assert "/World/Lights/Key" in said  # what differs in the plan
+    assert glat(made.parent, "compare", "day/Front", "night/Front", "--within", "0.01")[0] == 1
+    assert (
+        glat(made.parent, "compare", "day/Front", "night/Front", "--pass", "depth", "--within", "0")[0] == 0
+    )
+    exr, png = f"{OUT}.exr", f"{OUT}.png"
+    assert glat(made.parent, "compare", exr, exr)[1].startswith("the two are equal")
+    shutil.copy(made.parent / exr, made.parent / "cut.exr")
+    (made.parent / "cut.exr").write_bytes((made.parent / exr).read_bytes()[:700])
+    (made.parent / "words.png").write_text("no picture")
+    for first, second, says in (
+        (exr, png, "scene-linear"), (exr, "cut.exr", "cut.exr"), (exr, "gone.exr", "no file gone.exr"),
+        (png, "words.png", "no picture"), ("day/Front", "dusk/Front", "dusk"), ("day/Front", "Front", "Front"),
+    ):  # fmt: skip
+        code, said = glat(made.parent, "compare", first, second)
+        assert code in (1, 2), (first, second)
+        assert says in said, said
+        assert "did not foresee" not in said
+    code, said = glat(made.parent, "compare", "day/Front", "night/Front", "--pass", "dpth")
+    assert (code, "depth" in said) == (1, True)
+
+
+def test_where_a_cell_is(made: Path, glat) -> None:
+    code, said = glat(made.parent, "where", "day/Front")
+    assert code == 0, said
+    assert f"{OUT}.exr" in said
+    assert "room.usda" in said  # what it was made from
+    plan = lattice.open_plan(made)
+    exr, png = plan.where("day/Front")
+    assert (exr.is_there, exr.samples, exr.width, exr.height, exr.run) == (True, 4, 48, 32, 1)
+    assert exr.passes == ("beauty", "depth")
+    png.path.unlink()
+    assert [facts.is_there for facts in plan.where("day/Front")] == [True, False]
+    assert "not there" in glat(made.parent, "where", "day/Front")[1]
+    for words in (("dusk/Front",), (), ("day/Front", "day/Side"), ("day/Front", "--frame", "7"),
+                  ("day/Front", "--open", "moon")):  # fmt: skip
+        code, said = glat(made.parent, "where", *words)
+        assert code == 2, said
+        assert "did not foresee" not in said
+
+
+# --- chosen, asked for again, cleared away ----------------------------------------------------------------
+
+
+SKIES = PLAN.replace("  light:\n", "  sky:\n    sweep: {from: 0, to: 90, step: 30}    # four of them\n    edits:\n"
+    '      - turn-to: {on: /World/Lights/Key, y: "{sky}"}\n    with:\n      "30": {samples: 5}\n  light:\n'
+).replace("out/{light}", "out/{sky}-{light}") + (
+    "rules:\n  - drop: {sky: '00', light: night}\n  - at: {sky: ['30', '60'], camera: Side}\n"
+    "    exposure: 1    # the side is dark\norder: [light, sky, camera]\n"
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("axis", "entry"), [("sky", "30"), ("sky", "90"), ("light", "night"), ("camera", "Side")]
+)
+def test_an_adopted_entry_keeps_addresses_names_and_what_is_done(
+    plan_file: Path, axis: str, entry: str
+) -> None:
+    plan_file.write_text(SKIES)
+    assert lattice.open_plan(plan_file).run(workers=0).ok
+    before = lattice.open_plan(plan_file)
+    kept = {cell.address: before.files(cell) for cell in before.cells.at(f"{axis}={entry}")}
+    plan = lattice.open_plan(plan_file)
+    plan.adopt(**{axis: entry})
+    assert "+" in plan.difference() or "-" in plan.difference()
+    plan.save()
+    after = lattice.open_plan(plan_file)
+    assert {cell.address: after.files(cell) for cell in after.cells} == kept
+    assert [o.name for table in after.lattice.axes if table.name == axis for o in table.options] == [entry]
+    assert not after.outlook().todo  # nothing of it has to be rendered again
+    if axis != "sky":
+        assert "# four of them" in plan_file.read_text()
+    if (axis, entry) == ("sky", "30"):
+        assert "exposure: 1    # the side is dark" in plan_file.read_text()
+        assert after.cells["30/day/Front"].settings.samples == 5
+
+
+def test_a_choice_of_what_is_not_there_or_of_a_plan_that_changed_is_refused(plan_file: Path, glat) -> None:
+    for words, says in ((("sky=040",), "no axis sky"), (("light=dusk",), "no entry dusk"),
+                        (("light",), "names no entry"), (("light=*",), "2 entries"), ((), "Missing")):  # fmt: skip
+        code, said = glat(plan_file.parent, "adopt", *words, "--yes")
+        assert code == 2, said
+        assert says in said
+        assert plan_file.read_text() == PLAN
+    plan = lattice.open_plan(plan_file).adopt(light="day")
+    plan_file.write_text(PLAN + "# written by an editor meanwhile\n")
+    with pytest.raises(lattice.PlanError, match="was changed since it was read"):
+        plan.save()
+    assert plan_file.read_text().endswith("meanwhile\n")
+
+
+def test_a_cell_is_asked_for_again(made: Path, glat) -> None:
+    code, said = glat(made.parent, "again", "day/Front", "samples=6", "size=24x16", "--yes")
+    assert code == 0, said
+    plan = lattice.open_plan(made)
+    added = plan.cells[4]
+    assert (added.settings.samples, str(added.settings.size)) == (6, "24x16")
+    assert dict(added.coordinates) == {"light": "day", "camera": "Front"}
+    assert len(plan.outlook().todo) == 1
+    for words in (("day/Front",), ("samples=6",), ("day/Front", "sampels=6"), ("dusk/Front", "samples=6"),
+                  ("day/Front", "samples=6", "size=24x16")):  # fmt: skip
+        before = made.read_text()
+        code, said = glat(made.parent, "again", *words, "--yes")
+        assert code == 2, said
+        assert "did not foresee" not in said
+        assert made.read_text() == before
+
+
+def test_what_is_left_over_is_listed_and_goes_on_a_yes_and_nothing_else(made: Path, glat) -> None:
+    out = made.parent / "out"
+    (out / "night/notes.txt").write_text("mine")
+    foreign = out / "night/Front.0002.png"
+    shutil.copy(out / "day/Front.0001.png", foreign)  # a copy by hand, which no run made
+    assert "nothing is left over" in glat(made.parent, "clean")[1]
+    assert glat(made.parent, "adopt", "light=day", "--yes")[0] == 0
+    whole = files_of(out)
+    code, said = glat(made.parent, "clean")  # nobody answers
+    assert "night/Front.0001.exr" in said
+    assert files_of(out) == whole
+    (out / "night/Side.0001.png").write_bytes(b"someone else's")
+    code, said = glat(made.parent, "clean", "--yes")
+    assert code == 0, said
+    assert "removed 3 files" in said
+    left = set(files_of(out))
+    assert {"night/notes.txt", "night/Front.0002.png", "night/Side.0001.png"} <= left
+    assert not {"night/Front.0001.exr", "night/Front.0001.png", "night/Side.0001.exr"} & left
+    assert {name for name in whole if name.startswith("day")} <= left
+    assert not lattice.open_plan(made).outlook().todo
