@@ -1,6 +1,7 @@
 """What sharing does for whole matrices, from the shell: against a loop over cells, run again, and in memory.
 
     python benchmarks/shared_matrix.py [demo|skies|again|lamp|many|memory …]
+    python benchmarks/shared_matrix.py unshared CHECKOUT    # of a version before traces were shared
 
 `demo` and `skies` start ``glat run --at CELL`` for each cell in turn, as an artist's script would, and
 compare the wall time with one ``glat run``; of the 864 pictures of `skies` a sample of cells stands for all.
@@ -11,6 +12,7 @@ from __future__ import annotations
 
 import os
 import resource
+import statistics
 import subprocess
 import sys
 import tempfile
@@ -142,7 +144,51 @@ def memory(folder: Path) -> None:
         f"{most / 1e9:.2f} GB", "< 2 GB")  # fmt: skip
 
 
+_NOTHING_SHARED = """\
+lattice: 1
+scene: orrery.usda
+defaults:
+  size: 640x360
+  samples: 8
+  bounces: 5
+  frames: 36
+  format: [exr, png]
+  output: "out/{camera}.{finish}.{ext}"
+axes:
+  finish:
+    brass:
+    verdigris: {edits: [{choose: {on: /Room/Orrery, finish: verdigris}}]}
+  camera: {each: cameras, among: /Room/Cameras/Wide /Room/Cameras/Portrait}
+"""
+
+
+def unshared(folder: Path, other: str) -> None:
+    """CPU seconds of a plan in which nothing is shared, here and in another checkout, in turns."""
+    write_demo(folder)
+    plan = folder / "alone.lattice.yaml"
+    plan.write_text(_NOTHING_SHARED)
+    sources = {"here": str(Path(lattice.__file__).parents[1]), "before": f"{other}/src"}
+    spent: dict[str, list[float]] = {name: [] for name in sources}
+    for turn in range(10):
+        for name, source in sources.items():
+            before = resource.getrusage(resource.RUSAGE_CHILDREN)
+            subprocess.run(
+                [*GLAT, "run", str(plan), "--workers", "1", "--fresh", "--into", name],
+                cwd=folder, check=True, capture_output=True, env={**os.environ, "PYTHONPATH": source},
+            )  # fmt: skip
+            after = resource.getrusage(resource.RUSAGE_CHILDREN)
+            if turn:  # the first compiles
+                spent[name].append(after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime)
+    middle = {name: statistics.median(seconds) for name, seconds in spent.items()}
+    say(f"four cells that share nothing, CPU seconds: {middle['here']:.2f}, before {middle['before']:.2f}",
+        f"{middle['here'] / middle['before']:.3f} ×", "≤ 1.03 ×")  # fmt: skip
+
+
 def main() -> None:
+    if sys.argv[1:2] == ["unshared"]:
+        with tempfile.TemporaryDirectory() as folder:
+            unshared(Path(folder), sys.argv[2])
+        return
     for name in sys.argv[1:] or ["demo", "skies", "again", "lamp", "many", "memory"]:
         with tempfile.TemporaryDirectory() as folder:
             globals()[name](Path(folder))

@@ -353,3 +353,138 @@ def test_what_is_left_over_is_listed_and_goes_on_a_yes_and_nothing_else(made: Pa
     assert not {"night/Front.0001.exr", "night/Front.0001.png", "night/Side.0001.exr"} & left
     assert {name for name in whole if name.startswith("day")} <= left
     assert not lattice.open_plan(made).outlook().todo
+
+
+# --- earlier pictures -------------------------------------------------------------------------------------
+
+
+def test_earlier_pictures_are_kept_told_of_and_put_back(plan_file: Path, glat) -> None:
+    def text(samples: int, exposure: float) -> str:
+        return PLAN.replace("samples: 4", f"samples: {samples}\n  exposure: {exposure}") + (
+            "run: {keep-earlier: 2}\n"
+        )
+
+    pixels = {}
+    for samples, exposure in ((4, 0.0), (4, 1.0), (5, 1.0), (6, 1.0)):
+        plan_file.write_text(text(samples, exposure))
+        plan = lattice.open_plan(plan_file)
+        assert plan.run(workers=0, at="day/Front").ok
+        pixels[samples, exposure] = (plan_file.parent / f"{OUT}.png").read_bytes()
+    history = plan.history("day/Front")
+    # Of the PNG two earlier ones stay of three, of the EXR all two.
+    assert [each.number for each in history] == [1, 2]
+    assert [change for each in history for change in each.changes if change[0] == "samples"] == [
+        ("samples", "5", "6"), ("samples", "4", "5"),
+    ]  # fmt: skip
+    kept = [next(k for k, present in each.files if k.suffix == ".png").read_bytes() for each in history]
+    assert kept == [pixels[5, 1.0], pixels[4, 1.0]]
+    code, said = glat(plan_file.parent, "history", "day/Front")
+    assert code == 0
+    assert "samples  5 → 6" in said
+    code, said = glat(plan_file.parent, "history", "day/Front", "--back", "2")
+    assert code == 0, said
+    assert (plan_file.parent / f"{OUT}.png").read_bytes() == pixels[4, 1.0]
+    assert read_mark(plan_file.parent / f"{OUT}.exr", "samples") == "4"
+    later = lattice.open_plan(plan_file)
+    assert len(later.history("day/Front")) == 2  # the one that was there is kept in turn
+    assert (plan_file.parent / "out/day").is_dir()
+    # The plan asks for another picture: it is made again, and the one that was put back is kept.
+    assert later.run(workers=0, at="day/Front").finished_frames == 1
+    assert (plan_file.parent / f"{OUT}.png").read_bytes()[:8] == pixels[6, 1.0][:8]
+    assert lattice.compare_files(plan_file.parent / f"{OUT}.exr", history[0].files[0][1]).share == 0.0
+    for words, expected in ((("day/Front", "--back", "9"), 1), (("day/Front", "--back", "0"), 2),
+                            (("dusk/Front",), 2), (("day/Front", "--frame", "3"), 2)):  # fmt: skip
+        code, said = glat(plan_file.parent, "history", *words)
+        assert code == expected, said
+        assert "did not foresee" not in said
+
+
+# --- editions ---------------------------------------------------------------------------------------------
+
+EDITIONS = (
+    PLAN
+    + """\
+editions:
+  web: {size: 24x24, format: [jpg, png], label: true}
+  flyer: {print: {width: 4 mm, height: 4 mm, ppi: 300}, format: tiff, exposure: 1}
+  wall: {purpose: ink-jet, scale: 50%}
+"""
+)
+
+
+def test_editions_are_written_from_what_is_traced_and_stay(made: Path, glat) -> None:
+    made.write_text(EDITIONS)
+    code, said = glat(made.parent, "edition")
+    assert code == 0, said
+    assert "16 pictures written" in said
+    there = made.parent / "editions"
+    import OpenImageIO as oiio
+
+    def facts(name: str) -> tuple[int, int, float | None]:
+        spec = oiio.ImageInput.open(str(there / name)).spec()
+        return spec.width, spec.height, spec.getattribute("XResolution")
+
+    assert facts("wall/day-Front.0001.png") == (24, 16, pytest.approx(200.0, abs=0.1))
+    assert facts("flyer/day-Front.0001.tiff") == (47, 31, pytest.approx(300.0, abs=0.1))
+    assert facts("web/day-Front.0001.jpg")[0] == 24
+    # An area of the picture keeps its light, and looks as the display shows that.
+    exr = made.parent / f"{OUT}.exr"
+    light = lattice.open_plan(made).outlook()
+    assert not light.todo
+    from grandlattice.images import read_channels, resized
+
+    picture = read_channels(exr, ("R", "G", "B", "A"))
+    small = resized(picture, 24, 16)
+    assert small.mean(axis=(0, 1)) == pytest.approx(picture.mean(axis=(0, 1)), rel=0.03)
+    wall = read_channels(there / "wall/day-Front.0001.png", ("R", "G", "B"))
+    np.testing.assert_allclose(wall, to_display(small)[..., :3], atol=0.6 / 255)
+    # Again, nothing is written; of a picture that changed only its own.
+    code, said = glat(made.parent, "edition", "wall", "web")
+    assert (code, "12 as they should be already" in said) == (0, True), said
+    made.write_text(
+        EDITIONS.replace(
+            "  camera:\n    each: cameras", "  camera:\n    each: cameras\n    with: {Side: {samples: 5}}"
+        )
+    )
+    assert lattice.open_plan(made).run(workers=0).ok
+    assert len(lattice.open_plan(made).edition("wall").written) == 2
+
+
+def test_editions_refuse_what_is_not_theirs_and_say_what_is_missing(plan_file: Path, glat) -> None:
+    plan_file.write_text(EDITIONS)
+    code, said = glat(plan_file.parent, "edition", "web")
+    assert code == 1
+    assert "no OpenEXR file of day/Front" in said
+    plan = lattice.open_plan(plan_file)
+    assert plan.run(workers=0, at="day/Front").ok
+    code, said = glat(plan_file.parent, "edition", "wall")
+    assert code == 0
+    assert "3 frames without an OpenEXR file" in said
+    mine = plan_file.parent / "editions/web/day-Front.0001.png"
+    mine.parent.mkdir(parents=True)
+    mine.write_bytes(b"mine")
+    code, said = glat(plan_file.parent, "edition", "web")
+    assert (code, mine.read_bytes()) == (1, b"mine")
+    assert "no edition of this plan made it" in said
+    for text, says in (
+        ("web: {size: 24x24, scale: 50%}", "only one can count"), ("web: {purpose: poster}", "offset"),
+        ("web: {sise: 24x24}", "size"), ("'a/b': {size: 24x24}", "named with letters"),
+        ("web: {output: \"out/{light}/{camera}.{frame:04d}.{ext}\"}", "written twice"),
+        ("web: {output: \"../{cell}.{ext}\"}", "leaves"), ("web: {output: \"{sky}.{ext}\"}", "sky"),
+        ("web: {output: \"e/{light}.{ext}\"}", "written twice"),
+    ):  # fmt: skip
+        plan_file.write_text(PLAN + f"editions:\n  {text}\n")
+        lattice.open_plan(plan_file).run(workers=0) if "e/{light}" in text else None
+        code, said = glat(plan_file.parent, "edition")
+        assert code in (1, 2), (text, said)
+        assert says in said, (text, said)
+        assert "did not foresee" not in said
+    plan_file.write_text(
+        EDITIONS.replace("purpose: ink-jet, scale: 50%", "purpose: ink-jet, ppi: 400, size: 96x64")
+    )
+    code, said = glat(plan_file.parent, "check")
+    assert code == 0, said
+    assert "has 400 pixels an inch; ink-jet can use 200" in said
+    assert "larger than the 48x32 that is traced" in said
+    plan_file.write_text(EDITIONS)
+    assert "Did you mean web?" in glat(plan_file.parent, "edition", "wbe")[1]

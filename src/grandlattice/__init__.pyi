@@ -6,6 +6,12 @@ from .api.cell_view import (
 from .api.cleaning import (
     Leftover as Leftover,
 )
+from .api.editions import (
+    EditionFiles as EditionFiles,
+)
+from .api.history import (
+    EarlierPicture as EarlierPicture,
+)
 from .api.looking import (
     FileFacts as FileFacts,
     compare_files as compare_files,

@@ -26,6 +26,7 @@ class RunKeys(TypedDict, total=False):
     """Keys of ``run:``, laid over those of the plan."""
 
     existing: Existing | None
+    keep_earlier: int
     wait: str | Sequence[str]
     on: str
     spare: int | None

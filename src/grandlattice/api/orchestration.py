@@ -10,7 +10,6 @@ import json
 import multiprocessing
 import os
 import platform
-import time
 from collections.abc import Callable, Collection
 from contextlib import suppress
 from dataclasses import dataclass, fields, replace
@@ -49,6 +48,7 @@ from grandlattice.runs import (
     sole_writer,
 )
 from grandlattice.runs.backends import BackendRequest, backend_maker
+from grandlattice.runs.kept_pictures import new_folder
 from grandlattice.runs.kept_shares import KeptShares, foresee
 from grandlattice.runs.ledger import DONE
 from grandlattice.runs.memory_room import Room, WorkerRoom, film_bytes
@@ -227,7 +227,7 @@ def run(
         _note_whatever_happens(planned, begun, planned.key(indices, call.frames))
         count = default_workers(block) if call.workers is None else call.workers
         each = call.threads or block.threads or max(1, count // len(todo))
-        order = _order(planned, each, call.allow_missing, block.existing, begun.owner)
+        order = _order(planned, each, call.allow_missing, block, begun.owner)
         order = replace(
             order, further=call.further, relight=not call.fresh, compiler=begun.compiler
         )  # fmt: skip
@@ -251,6 +251,7 @@ def run(
             Coordinator(
                 begun, backend, patience, Spending(block.budget),
                 lambda: note_tasks(planned, begun, planned.key(indices, call.frames)), told, order.keep,
+                order.keep_most,
             ).carry_out(count)  # fmt: skip
         finally:
             backend.close()
@@ -352,8 +353,11 @@ def only_unfinished(run: Run) -> Outlook:
     return Outlook(done.narrowed(lost), done.narrowed(~lost))
 
 
-def _order(planned: Planned, threads: int, allow_missing: bool, existing: str, owner: str) -> WorkOrder:
-    keep = f"{planned.name}-kept/{time.strftime('%Y-%m-%d-%H%M%S')}" if existing == "keep-both" else None
+def _order(
+    planned: Planned, threads: int, allow_missing: bool, block: RunBlock, owner: str
+) -> WorkOrder:  # fmt: skip
+    keep = new_folder(planned.store, planned.name) if block.keeps_replaced else None
+    most = block.keep_earlier if block.existing != "keep-both" and keep is not None else None
     files = tuple(
         (path, found.st_size, found.st_mtime_ns)
         for path in scene_files(planned.scene)
@@ -361,7 +365,7 @@ def _order(planned: Planned, threads: int, allow_missing: bool, existing: str, o
     )
     return WorkOrder(
         planned.model, planned.folder, planned.scene.file.resolve(), planned.output, planned.name, threads,
-        allow_missing, planned.fixed, owner, keep=keep, scene_files=files,
+        allow_missing, planned.fixed, owner, keep=keep, keep_most=most, scene_files=files,
     )  # fmt: skip
 
 

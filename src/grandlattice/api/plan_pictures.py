@@ -13,6 +13,8 @@ from grandlattice.plan import Cell
 
 if TYPE_CHECKING:
     from grandlattice.api.cleaning import Leftover
+    from grandlattice.api.editions import EditionFiles
+    from grandlattice.api.history import EarlierPicture
     from grandlattice.api.looking import FileFacts
     from grandlattice.images import Comparison
 
@@ -65,6 +67,69 @@ class PlanPictures(PlanChanges):
 
         cells = self._cell(first), self._cell(second)
         return looking.compare_cells(self, *cells, pass_name, frame, None if into is None else Path(into))
+
+    def edition(self, *names: str, at: At = (), sets: Sequence[str] = (), into: Into = None) -> EditionFiles:
+        """Write editions of the plan from the OpenEXR files of its cells; nothing is traced.
+
+        Parameters
+        ----------
+        *names : of editions, see ``editions:`` in the plan.
+
+        Raises
+        ------
+        PlanError
+            When there is no such edition.
+        RunError
+            When no cell has an OpenEXR file to write from.
+        OutputError
+            When a file that no edition made is in the way, or two would have one name.
+
+        Examples
+        --------
+        >>> plan.edition("web", "print").written                        # doctest: +SKIP
+        """
+        from grandlattice.api import editions
+
+        chosen = self._chosen(at, sets)
+        return editions.write_editions(self, names, chosen, None if into is None else Path(into))
+
+    def history(
+        self, cell: str | Cell, *, frame: int | None = None, into: Into = None
+    ) -> list[EarlierPicture]:
+        """Earlier pictures of a cell, the latest first, and what changed to the picture that came next.
+
+        There are some where ``run: {keep-earlier: 3}`` or ``existing: keep-both`` kept them.
+
+        Parameters
+        ----------
+        frame : its first by default.
+
+        Raises
+        ------
+        NoSuchCell
+            When there is no such cell or frame.
+        """
+        from grandlattice.api import history
+
+        return history.history_of(self, self._cell(cell), frame, None if into is None else Path(into))
+
+    def back(
+        self, cell: str | Cell, number: int, *, frame: int | None = None, into: Into = None
+    ) -> EarlierPicture:
+        """Make an earlier picture of a cell the present one; the present one is kept in turn.
+
+        What the plan asks for stays as it is: a run makes its picture again.
+
+        Raises
+        ------
+        RunError
+            When there is no earlier picture of this number.
+        RunUnderWay
+            When a run writes to the same folder.
+        """
+        from grandlattice.api import history
+
+        return history.back(self, self._cell(cell), number, frame, None if into is None else Path(into))
 
     def leftovers(self, *, into: Into = None) -> list[Leftover]:
         """Files that runs of this plan made and it has no use for: of cells it has no more, of other names,

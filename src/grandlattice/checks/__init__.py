@@ -16,6 +16,7 @@ from grandlattice.checks.finding import (
     from_error,
 )
 from grandlattice.checks.plan_checks import (
+    check_editions,
     check_extent,
     check_files,
     check_machine,
@@ -36,7 +37,7 @@ from grandlattice.checks.scene_checks import (
 CHECKS: tuple[Callable[[Checked], Iterator[Finding]], ...] = (
     check_scene, check_cells, check_files, check_machine, check_renderers, check_regions,
     check_frames, check_room, check_rivals,
-    check_unused, check_extent,
+    check_unused, check_extent, check_editions,
 )  # fmt: skip
 
 

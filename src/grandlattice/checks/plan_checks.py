@@ -10,6 +10,8 @@ from grandlattice.checks.finding import ERROR, NOTE, WARNING, Checked, Finding, 
 from grandlattice.errors import LatticeError
 from grandlattice.plan.cell_maker import DEFAULT_OUTPUT, Cell
 from grandlattice.plan.schema import Bundle, EachAxis, SweepAxis
+from grandlattice.plan.spelled_values import Size
+from grandlattice.tables.purposes import PURPOSES
 
 
 def check_files(checked: Checked) -> Iterator[Finding]:
@@ -93,6 +95,31 @@ def check_regions(checked: Checked) -> Iterator[Finding]:
             f"The region reaches beyond the picture of {cells[0].settings.size}; the rest is rendered.",
             place, "write left top right bottom in pixels of the size", tuple(cell.address for cell in cells),
         )  # fmt: skip
+
+
+def check_editions(checked: Checked) -> Iterator[Finding]:
+    """Editions that ask for more pixels than are traced, or than what they are for can use."""
+    for name, edition in checked.model.editions.items():
+        place = f"the edition {name}"
+        purpose = None if edition.purpose is None else PURPOSES[edition.purpose]
+        asked = edition.size_of(Size(1, 1)).ppi
+        if purpose is not None and asked is not None and asked > purpose.most:
+            yield Finding(
+                NOTE, f"The edition {name} has {asked:g} pixels an inch; {edition.purpose} can use "
+                f"{purpose.most:g}.", place, f"ppi: {purpose.usual:g} is enough",
+            )  # fmt: skip
+        smaller = []
+        for cell in checked.cells:
+            traced, wanted = cell.settings.size, edition.size_of(cell.settings.size)
+            if traced.width < wanted.width and traced.height < wanted.height:
+                smaller.append(cell)
+        if smaller:
+            traced, wanted = smaller[0].settings.size, edition.size_of(smaller[0].settings.size)
+            yield Finding(
+                NOTE, f"The edition {name} is {wanted}, larger than the {traced} that is traced; it shows no "
+                "more than that.", place, f"size: {wanted}, for these cells",
+                tuple(cell.address for cell in smaller),
+            )  # fmt: skip
 
 
 def check_rivals(checked: Checked) -> Iterator[Finding]:

@@ -36,7 +36,7 @@ app = typer.Typer(
 )
 _ROOMS = {
     "plan_commands": ("survey", "begin", "cells", "explain", "check", "passes", "export", "schema"),
-    "picture_commands": ("where", "compare", "grade", "adopt", "again", "clean"),
+    "picture_commands": ("where", "compare", "grade", "edition", "adopt", "again", "history", "clean"),
     "run_commands": ("demo", "proof", "run", "continue", "review"),
     "steer_commands": (
         "status",

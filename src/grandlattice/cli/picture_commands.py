@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from pathlib import Path
 from typing import Annotated
 
@@ -36,6 +37,7 @@ OneFrame = Annotated[int | None, typer.Option("--frame", help="Only this frame."
 Yes = Annotated[bool, typer.Option("--yes", "-y", help="Do it without asking.")]
 _ENDING = ".lattice.yaml"
 _SHOWN = 3  # passes of a file
+_FOLDERS = 5  # that are named
 _NUMBERS = ("frame", "samples")
 
 
@@ -251,6 +253,37 @@ def _write_cdl(plan: lattice.Plan, at: list[str] | None, file: Path) -> None:
         console.print(f"[yellow]without {', '.join(sorted(beyond))}[/yellow]: an ASC CDL cannot say that")
 
 
+def edition(
+    words: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[PLAN] NAMES", help="Editions; all of the plan where none is named."),
+    ] = None,
+    at: At = None,
+    into: Into = None,
+) -> None:
+    """Write editions of the plan: sizes, formats, densities and labels for a purpose; nothing is traced.
+
+    Example:  glat edition web
+    """
+    plan, names = _plan_and(words or [], None)
+    started = time.perf_counter()
+    found = plan.edition(*(names or plan.model.editions), at=at or (), into=into)
+    same = f", {found.unchanged:,} as they should be already" if found.unchanged else ""
+    console.print(
+        f"[green]✓[/green] {many(len(found.written), 'picture')} written in "
+        f"{duration(time.perf_counter() - started)}{same}"
+    )
+    for folder in sorted({path.parent for path in found.written})[:_FOLDERS]:
+        console.print(f"  {escape(short(folder))}")
+    if found.waiting:
+        address, frame = found.waiting[0]
+        console.print(
+            f"[yellow]{many(len(found.waiting), 'frame')} without an OpenEXR file to write from, the first "
+            f"{escape(address)}, frame {frame}[/yellow]"
+        )
+        next_step(f"glat run{arguments(_named(plan), at, into=into)}")
+
+
 def adopt(
     words: Annotated[
         list[str],
@@ -305,6 +338,50 @@ def again(
     added = plan.cells[count]
     _write(plan, yes, f"one more cell: {added.address}")
     next_step(f"glat run{arguments(_named(plan), [added.address])}")
+
+
+def history(
+    words: Annotated[
+        list[str], typer.Argument(metavar="[PLAN] CELL", help="The cell, behind the plan where needed.")
+    ],
+    frame: OneFrame = None,
+    back: Annotated[
+        int | None,
+        typer.Option("--back", min=1, help="Make this earlier picture the present one.", show_default=False),
+    ] = None,
+    into: Into = None,
+    json: AsJson = False,
+) -> None:
+    """Earlier pictures of a cell: when another took their place, and what changed.
+
+    They are kept where the plan says `run: {keep-earlier: 3}`, or `existing: keep-both`.
+
+    Example:  glat history noon/brass/all/Wide
+    """
+    plan, (address,) = _plan_and(words, 1)
+    if back is not None:
+        chosen = plan.back(address, back, frame=frame, into=into)
+        for _, present in chosen.files:
+            console.print(f"back  [bold]{escape(short(present))}[/bold]")
+        console.print("what was there is kept; glat run makes the picture again that the plan asks for")
+        return
+    found = plan.history(address, frame=frame, into=into)
+    if json:
+        print_json([each._asdict() for each in found])
+        return
+    if not found:
+        console.print("no earlier picture is kept")
+        next_step("keep-earlier: 3 under run: in the plan keeps three from now on")
+        return
+    for each in found:
+        console.print(f"[bold]{each.number}[/bold]  until {each.replaced:%Y-%m-%d %H:%M}, then changed:")
+        for name, then, now in each.changes:
+            before, after = (escape(text) or "[dim]nothing[/dim]" for text in (then, now))
+            console.print(f"   {escape(name)}  {before} → {after}")
+        if not each.changes:
+            console.print("   [dim]nothing that the pictures tell of[/dim]")
+        for kept, _ in each.files:
+            console.print(f"   [dim]{escape(short(kept))}[/dim]")
 
 
 def clean(

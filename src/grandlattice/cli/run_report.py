@@ -62,7 +62,7 @@ def say_whole(whole: lattice.Totals, is_narrowed: bool, places: str) -> None:
         console.print(f"to {escape(places)}")
 
 
-def say_outlook(outlook: lattice.Outlook, workers: int, further: bool, existing: str) -> None:
+def say_outlook(outlook: lattice.Outlook, workers: int, further: bool, is_kept: bool) -> None:
     """What a run will do."""
     if not outlook.todo and further:
         console.print("no frame here was ended by its seconds, as the plan and this call have it")
@@ -78,7 +78,7 @@ def say_outlook(outlook: lattice.Outlook, workers: int, further: bool, existing:
     if outlook.done:
         parts.append(f"{outlook.done.frame_count:,} done already")
     if outlook.changed:
-        fate = "to be kept aside" if existing == "keep-both" else "to be replaced"
+        fate = "to be kept aside" if is_kept else "to be replaced"
         parts.append(f"{many(len(outlook.changed), 'file')} out of date, {fate}")
     relight = outlook.relight
     if relight is not None and relight.frames:

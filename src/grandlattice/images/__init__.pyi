@@ -41,6 +41,10 @@ from .pass_display import (
 from .picture_array import (
     PictureArray as PictureArray,
 )
+from .resizing import (
+    fitted as fitted,
+    resized as resized,
+)
 from .sheet_layout import (
     Frame as Frame,
     make_sheets as make_sheets,

@@ -70,6 +70,10 @@ class RunBlock(Strict):
     existing: Annotated[str, one_of(*EXISTING)] = Field(
         "skip", description="files that are there: skip what is done, replace all, keep-both, or refuse"
     )
+    keep_earlier: int = Field(
+        0, ge=0, le=10_000, alias="keep-earlier",
+        description="how many earlier pictures of a file stay when another takes its place, 0 if left out",
+    )  # fmt: skip
     wait: Texts = Field(default_factory=list, description="axes: one value is done before the next begins")
     workers: int | None = Field(None, ge=1, le=1024, description="frames at once; what spare leaves")
     threads: int | None = Field(None, ge=1, le=1024, description="that each worker renders with")
@@ -95,6 +99,11 @@ class RunBlock(Strict):
     after: Texts = Field(
         default_factory=list, description="a command for glat run --and-then, as a list: [systemctl, suspend]"
     )
+
+    @property
+    def keeps_replaced(self) -> bool:
+        """Whether pictures are kept that others take the place of."""
+        return self.existing == "keep-both" or self.keep_earlier > 0
 
 
 def _no_nul(value: object) -> object:

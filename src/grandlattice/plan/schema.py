@@ -15,6 +15,7 @@ from pydantic.json_schema import SkipJsonSchema
 from pydantic_core import PydanticCustomError
 
 from grandlattice.plan.edit_verbs import WRONG, AnyEdit, branches
+from grandlattice.plan.edition_block import Edition, EditionName
 from grandlattice.plan.run_block import CommandRenderer, RunBlock
 from grandlattice.plan.settings import (
     LengthText,
@@ -275,6 +276,9 @@ class PlanModel(Strict):
     )
     sets: dict[str, list[Match]] = Field(
         default_factory=dict, description="named sets of cells, for --set-of"
+    )
+    editions: dict[EditionName, Edition] = Field(
+        default_factory=dict, description="pictures for a purpose, written from what is traced"
     )
     order: Texts = Field(default_factory=list, description="axes, and frame, from slowest to fastest")
     renderers: dict[str, CommandRenderer] = Field(

@@ -35,6 +35,7 @@ from grandlattice.runs.events import (
     Started,
     UnderWay,
 )
+from grandlattice.runs.kept_pictures import keep_latest
 from grandlattice.runs.membership import Membership
 from grandlattice.runs.memory_room import Room
 from grandlattice.runs.orders import obey
@@ -62,6 +63,7 @@ class Coordinator:
     spending : what the run may spend.
     note_tasks : writes the tasks of the run into its ledger, for one that has to be begun anew.
     keep : folder below the output for files that others replace; None replaces them.
+    keep_most : how many of them stay for each file; None is all.
     on_event : told every event, after the ledger knows of it or is about to.
     """
 
@@ -69,8 +71,9 @@ class Coordinator:
         self, run: Run, backend: Backend, patience: Patience, spending: Spending,
         note_tasks: Callable[[], None], on_event: Callable[[Event], None] | None = None,
         keep: str | None = None,
+        keep_most: int | None = None,
     ) -> None:  # fmt: skip
-        self._keep = keep
+        self._keep, self._keep_most = keep, keep_most
         self.run, self.backend, self.spending = run, backend, spending
         self.members = Membership(run.outlook.todo, patience, time.monotonic)
         self.paused = False
@@ -221,6 +224,8 @@ class Coordinator:
                 there = self._store.path(prepared.path)
                 is_same = self._keep is not None and read_mark(there, "fingerprint") == record.fingerprint
                 self._store.land(prepared, None if is_same else self._keep)
+                if self._keep_most is not None and not is_same:
+                    keep_latest(self._store, self.run.plan_name, prepared.path, self._keep_most)
         except LatticeError as problem:
             return problem
         return None

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import fields, replace
 from functools import cache, partial
 from importlib.metadata import version
 from pathlib import Path
@@ -16,6 +16,7 @@ from pydantic import BaseModel
 
 from grandlattice import images
 from grandlattice.plan import Cell, CellSettings
+from grandlattice.plan.settings import MARKS
 from grandlattice.runs.fingerprints import TaskFile
 from grandlattice.runs.finishing import RELIT_ON, TIME_FORM, film_from
 from grandlattice.runs.ledger import FileRecord, coordinates_text
@@ -44,6 +45,8 @@ class Filer:
     def __init__(self, order: WorkOrder, measure: Measure) -> None:
         self._order, self._measure = order, measure
         self._store = order.store
+        saved = max((changed for _, _, changed in order.scene_files), default=0)
+        self._saved = time.strftime("%Y-%m-%d %H:%M:%S", time.localtime(saved // 10**9)) if saved else ""
 
     def prepare(self, task: Task, member: Member, rendered: Rendered) -> list[tuple[Prepared, FileRecord]]:
         """Write every file of a member of a task, under temporary names.
@@ -181,6 +184,8 @@ class Filer:
             "rays": film.rays,
             "denoised": int(film.denoised),
             "versions": _versions(),
+            "settings": _settings_text(cell.settings),
+            "scene saved": self._saved,
             "fingerprint": file.fingerprint,
             "owner": self._order.owner,
         }
@@ -240,6 +245,19 @@ def id_marks(name: str, names: Sequence[str]) -> dict[str, str]:
         f"{key}/name": name, f"{key}/hash": "MurmurHash3_32", f"{key}/conversion": "uint32_to_float32",
         f"{key}/manifest": json.dumps(manifest, separators=(",", ":")),
     }  # fmt: skip
+
+
+def _settings_text(settings: CellSettings) -> str:
+    """The settings of a cell that are other than usual and can be seen in its pictures."""
+    told = {
+        field.name: str(getattr(settings, field.name)) for field in fields(CellSettings)
+        if MARKS.get(field.name) in ("path", "light", "finished")
+        and getattr(settings, field.name) != field.default and field.name not in ("frames", "grade")
+    }  # fmt: skip
+    told["size"] = str(settings.size)
+    if settings.graded:
+        told["grade"] = _grade_text(settings.graded)
+    return json.dumps(told, separators=(",", ":"), ensure_ascii=False)
 
 
 def _grade_text(grade: Mapping[str, float]) -> str:

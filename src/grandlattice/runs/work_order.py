@@ -31,6 +31,7 @@ class WorkOrder:
     fixed : folders below `output` that may be links, see `FolderStore`.
     owner : id of the plan's ledger, which every picture carries.
     keep : where files go, below `output`, that another would replace; None replaces them.
+    keep_most : how many of them stay for each file; None is all.
     scene_files : the files of the scene with their size and time of change, when the run began.
     further : take frames to their full quality that a time limit ended.
     relight : whether frames are mixed from kept light shares where those answer them, and files written
@@ -48,6 +49,7 @@ class WorkOrder:
     fixed: tuple[str, ...] = ()
     owner: str = ""
     keep: str | None = None
+    keep_most: int | None = None
     scene_files: tuple[tuple[Path, int, int], ...] = ()
     further: bool = False
     relight: bool = True

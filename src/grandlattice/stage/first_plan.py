@@ -12,7 +12,9 @@ from pxr import Gf, Usd, UsdGeom
 
 from grandlattice.errors import SceneError
 from grandlattice.plan import RESERVED, distinct_names
+from grandlattice.plan.spelled_values import PAPERS, paper_size, read_size
 from grandlattice.stage.survey import CameraSurvey, Survey
+from grandlattice.tables.purposes import PURPOSES
 
 FRAMING = "/Framing/Camera"
 _HANDFUL = 24  # cells of a first plan; of more the rest stands there as comments
@@ -131,8 +133,25 @@ def _plan(survey: Survey, plan_file: Path, proposed: bool, metered: bool) -> str
         "# rules:                       # what drops or amends cells after the axes are multiplied",
         "#   - drop: {camera: " + names[survey.cameras[-1].path] + "}",
         "",
+        *_editions(survey),
     ]
     return "\n".join(lines)
+
+
+def _editions(survey: Survey) -> list[str]:
+    """Editions for usual purposes, and how many times the pixels of the plan each wants."""
+    traced = read_size(_size(survey.cameras[0].aspect))
+    lines = ["# editions:                    # pictures for a purpose, from what is traced: glat edition"]
+    lines.append("#   screen: {purpose: screen, format: jpg}")
+    for name in ("ink-jet", "offset"):
+        ppi = PURPOSES[name].usual
+        paper = paper_size(*PAPERS["A3"], ppi)
+        times = paper.width * paper.height / (traced.width * traced.height)
+        lines.append(
+            f"#   {name}: {{print: {{paper: A3, ppi: {ppi:g}}}, format: tiff}}"
+            f"   # trace {paper} for it: {times:.0f} times these pixels"
+        )
+    return [*lines, ""]
 
 
 def _is_handful(survey: Survey) -> bool:

@@ -166,6 +166,11 @@ def first_bounce_diffuse(lit, aim, value, matt):
     return where(lit.later, lit.seen_as.matt, min(now, 1.0))
 
 
+_LEAST_CHANCE = 0.02
+"""Of a shadow ray towards light however faint: light of rarer rays would be right on average over many
+pictures, and black in most of them."""
+
+
 @inner
 def light_arriving(scene, room, options, active, lit, drawn, aim):
     """`_aim` in directions that are known."""
@@ -189,11 +194,11 @@ def light_arriving(scene, room, options, active, lit, drawn, aim):
         # Faint light is looked at in part of the cases, and counts for as much more.
         faint = largest(light)
         threshold = float32s(options.thresholds)[lights]
-        chance = where(threshold > 0.0, min(faint / max(threshold, 1e-30), 1.0), 1.0)
+        chance = where(threshold > 0.0, max(min(faint / max(threshold, 1e-30), 1.0), _LEAST_CHANCE), 1.0)
         chance = where(at_first & (options.illuminance != 0), 1.0, chance)
         active = active & (drawn.keep < chance)
         at_first = at_first & active
-        whole = 1.0 / max(chance, 1e-6)
+        whole = 1.0 / chance
         if not any_of(active):
             return gathered, 0
     origin = lifted(vertex, aim.direction)
