@@ -1,5 +1,8 @@
 """The names of the package, listed once: `lazy_loader` loads each when it is asked for."""
 
+from .api.boards import (
+    BoardFiles as BoardFiles,
+)
 from .api.cell_view import (
     Cells as Cells,
 )

@@ -14,7 +14,7 @@ from grandlattice.api.call_options import At, Existing, RunKeys, RunOptions, Unp
 from grandlattice.api.plan_contents import given_in, said_wrongly
 from grandlattice.api.plan_files import Into
 from grandlattice.api.plan_pictures import PlanPictures
-from grandlattice.errors import OutputError, PlanError
+from grandlattice.errors import LatticeError, OutputError, PlanError
 from grandlattice.plan import Cell, planned_files
 from grandlattice.stage import Explainer, Explanation, explain_settings, export_cell, lights_only
 
@@ -205,7 +205,18 @@ class Plan(PlanPictures):
         from grandlattice.api import orchestration
 
         call, keys = orchestration.divided(options)
-        return orchestration.run(self.planned(into), self._chosen(at, sets), self.conducted(**keys), call)
+        done = orchestration.run(self.planned(into), self._chosen(at, sets), self.conducted(**keys), call)
+        if done.finished and self.model.boards:
+            self._renew_boards(done, into)
+        return done
+
+    def _renew_boards(self, done: Run, into: Into) -> None:
+        """Boards that are there show what a run made."""
+        for name in self.model.boards:
+            try:
+                self.board(name, into=into, only_there=True)
+            except LatticeError as problem:
+                done.notes.append(f"The board {name} was not made anew: {problem.what}")
 
     def finish(
         self, /, *, at: At = (), sets: Sequence[str] = (), into: Into = None, **options: Unpack[RunOptions]

@@ -12,6 +12,7 @@ from grandlattice.api.plan_files import Into
 from grandlattice.plan import Cell
 
 if TYPE_CHECKING:
+    from grandlattice.api.boards import BoardFiles
     from grandlattice.api.cleaning import Leftover
     from grandlattice.api.editions import EditionFiles
     from grandlattice.api.history import EarlierPicture
@@ -92,6 +93,29 @@ class PlanPictures(PlanChanges):
 
         chosen = self._chosen(at, sets)
         return editions.write_editions(self, names, chosen, None if into is None else Path(into))
+
+    def board(self, *names: str, into: Into = None, only_there: bool = False) -> BoardFiles:
+        """Write boards of the plan: sheets with pictures of many cells; one that shows what it should stays.
+
+        Parameters
+        ----------
+        *names : of boards, see ``boards:`` in the plan.
+        only_there : leave out those that were never made.
+
+        Raises
+        ------
+        PlanError
+            When there is no such board, axis, pass or caption.
+        OutputError
+            When a file that is no board is in the way.
+
+        Examples
+        --------
+        >>> plan.board("wall").written                                  # doctest: +SKIP
+        """
+        from grandlattice.api import boards
+
+        return boards.write_boards(self, names, None if into is None else Path(into), only_there=only_there)
 
     def history(
         self, cell: str | Cell, *, frame: int | None = None, into: Into = None

@@ -36,7 +36,17 @@ app = typer.Typer(
 )
 _ROOMS = {
     "plan_commands": ("survey", "begin", "cells", "explain", "check", "passes", "export", "schema"),
-    "picture_commands": ("where", "compare", "grade", "edition", "adopt", "again", "history", "clean"),
+    "picture_commands": (
+        "where",
+        "compare",
+        "grade",
+        "edition",
+        "board",
+        "adopt",
+        "again",
+        "history",
+        "clean",
+    ),
     "run_commands": ("demo", "proof", "run", "continue", "review"),
     "steer_commands": (
         "status",

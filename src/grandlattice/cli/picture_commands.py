@@ -284,6 +284,29 @@ def edition(
         next_step(f"glat run{arguments(_named(plan), at, into=into)}")
 
 
+def board(
+    words: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[PLAN] NAMES", help="Boards; all of the plan where none is named."),
+    ] = None,
+    into: Into = None,
+) -> None:
+    """Write boards of the plan: sheets with pictures of many cells, as PDF or PNG.
+
+    A board is written anew only where one of its pictures or words changed.
+
+    Example:  glat board wall
+    """
+    plan, names = _plan_and(words or [], None)
+    started = time.perf_counter()
+    found = plan.board(*(names or plan.model.boards), into=into)
+    for path in found.written:
+        console.print(f"wrote  [bold]{escape(short(path))}[/bold]")
+    if found.unchanged:
+        console.print(f"{many(len(found.unchanged), 'file')} as they should be already")
+    console.print(f"[dim]{duration(time.perf_counter() - started)}[/dim]")
+
+
 def adopt(
     words: Annotated[
         list[str],

@@ -14,6 +14,7 @@ from pydantic import BaseModel, BeforeValidator, Discriminator, Field, Tag, mode
 from pydantic.json_schema import SkipJsonSchema
 from pydantic_core import PydanticCustomError
 
+from grandlattice.plan.board_block import Board, BoardName
 from grandlattice.plan.edit_verbs import WRONG, AnyEdit, branches
 from grandlattice.plan.edition_block import Edition, EditionName
 from grandlattice.plan.run_block import CommandRenderer, RunBlock
@@ -279,6 +280,9 @@ class PlanModel(Strict):
     )
     editions: dict[EditionName, Edition] = Field(
         default_factory=dict, description="pictures for a purpose, written from what is traced"
+    )
+    boards: dict[BoardName, Board] = Field(
+        default_factory=dict, description="sheets with pictures of many cells, for paper or screen"
     )
     order: Texts = Field(default_factory=list, description="axes, and frame, from slowest to fastest")
     renderers: dict[str, CommandRenderer] = Field(

@@ -279,6 +279,11 @@ class Ledger(LedgerFile):
             )
             return {(address, frame): run for address, frame, run in rows}
 
+    def failed_cells(self) -> set[str]:
+        """Cells with a frame that could not be made."""
+        with self.open() as connection:
+            return {row[0] for row in connection.execute("SELECT cell FROM members WHERE state = 'failed'")}
+
     def unfinished(self) -> set[tuple[str, str, int]]:
         """Trace, cell and frame of files that a time limit ended before they had all their samples."""
         if not self.file.exists():

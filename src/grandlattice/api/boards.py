@@ -1,0 +1,257 @@
+"""Boards: pictures of many cells on sheets that are made anew only when one of them is."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+from PIL import Image
+
+from grandlattice.api import orchestration
+from grandlattice.errors import LatticeError, OutputError, PlanError, nearest
+from grandlattice.plan import Cell, PlannedFile, planned_files
+from grandlattice.plan.addresses import Indices
+from grandlattice.plan.board_block import CAPTIONS, Board
+from grandlattice.review.board_layout import BoardCell, BoardPlan, Sheet, laid_out
+from grandlattice.review.cell_pictures import cell_picture
+from grandlattice.runs.ledger import FileRecord
+from grandlattice.tables.formats import FORMATS
+from grandlattice.tables.passes import PASSES, is_pass
+
+if TYPE_CHECKING:
+    from grandlattice.api.plan_files import PlanFiles
+    from grandlattice.api.planned import Planned
+
+_MARK = "lattice:board"
+
+
+@dataclass(frozen=True)
+class BoardFiles:
+    """What came of boards.
+
+    Attributes
+    ----------
+    written : files that were written.
+    unchanged : files that show what they should already.
+    """
+
+    written: tuple[Path, ...]
+    unchanged: tuple[Path, ...]
+
+
+@dataclass(frozen=True)
+class _Shown:
+    """A cell on a board, and the file its picture comes from."""
+
+    cell: Cell
+    file: PlannedFile | None
+    on_board: BoardCell
+
+
+def write_boards(
+    plan: PlanFiles, names: Sequence[str], into: Path | None, *, only_there: bool = False
+) -> BoardFiles:
+    """Write boards of a plan; see `Plan.board`.
+
+    Parameters
+    ----------
+    only_there : leave out those that were never made.
+    """
+    known = plan.model.boards
+    for name in names:
+        if name not in known:
+            hint = nearest(name, known) or "The plan has none; add some under boards."
+            raise PlanError(f"There is no board {name}. {hint}")
+    if not names:
+        raise PlanError("Name a board.", cure=", ".join(known) or "add some under boards in the plan")
+    planned = plan.planned(into)
+    written, unchanged = list[Path](), list[Path]()
+    try:
+        for name in names:
+            board = known[name]
+            stem = board.output.replace("{board}", name).replace("{plan}", plan.name)
+            if only_there and not any(_there(planned, f"{stem}.{kind}") for kind in board.format):
+                continue
+            fresh, same = _write(plan, planned, name, board, stem)
+            written += fresh
+            unchanged += same
+    finally:
+        planned.ledger.close()
+    return BoardFiles(tuple(written), tuple(unchanged))
+
+
+def _there(planned: Planned, path: str) -> bool:
+    numbered = path.rpartition(".")
+    return any(planned.store.size(each) is not None for each in (path, f"{numbered[0]}-1.{numbered[2]}"))
+
+
+def _write(
+    plan: PlanFiles, planned: Planned, name: str, board: Board, stem: str
+) -> tuple[list[Path], list[Path]]:
+    from grandlattice.review import board_drawing  # brings the PDF library along
+
+    place = plan.document.place(["boards", name])
+    own = plan.model.own_kinds
+    if not is_pass(board.pass_) and board.pass_ not in own:
+        raise PlanError(
+            f"There is no pass {board.pass_}. {nearest(board.pass_, [*own, *PASSES])}", place=place
+        )
+    axes = [axis.name for axis in plan.lattice.axes]
+    for axis in (*board.across, *board.down):
+        if axis not in axes:
+            raise PlanError(f"There is no axis {axis}. {nearest(axis, axes)}", place=place)
+    for caption in board.captions:
+        if caption not in CAPTIONS and caption not in plan.model.words:
+            known = [*CAPTIONS, *plan.model.words]
+            raise PlanError(f"There is no caption {caption}. {nearest(caption, known)}", place=place)
+    cells = list(_cells(plan, planned, board))
+    look = BoardPlan(
+        *board.sheet, board.title or plan.name.replace("-", " ").replace("_", " "), board.notes or "",
+        tuple(board.across), tuple(board.down),
+    )  # fmt: skip
+    sheets = laid_out(look, [each.on_board for each in cells], board_drawing.width_of)
+    digest = _digest(board, look, cells, planned)
+    files = [("pdf", f"{stem}.pdf", sheets)] if "pdf" in board.format else []
+    if "png" in board.format:
+        numbers = [""] if len(sheets) == 1 else [f"-{k}" for k in range(1, len(sheets) + 1)]
+        files += [("png", f"{stem}{n}.png", [sheet]) for n, sheet in zip(numbers, sheets, strict=True)]
+    stale = [each for each in files if not _is_fresh(planned, each[1], digest)]
+    fresh = [planned.output / path for _, path, _ in files if path not in {p for _, p, _ in stale}]
+    if not stale:
+        return [], fresh
+    pictures = _pictures(plan, planned, board, cells, [s for _, _, part in stale for s in part])
+    told = {"title": look.title, "subject": f"board {name} of {plan.name}", "keywords": f"{_MARK} {digest}"}
+    for kind, path, part in stale:
+
+        def write(at: Path, kind: str = kind, part: list[Sheet] = part) -> None:
+            if kind == "pdf":
+                board_drawing.draw_pdf(at, part, board.sheet, pictures.__getitem__, board.density, told)
+            else:
+                board_drawing.draw_png(at, part[0], board.sheet, pictures.__getitem__, board.density, told)
+
+        planned.store.put(path, write)
+    return [planned.output / path for _, path, _ in stale], fresh
+
+
+def _cells(plan: PlanFiles, planned: Planned, board: Board) -> Iterator[_Shown]:
+    """The cells of a board, each with what is said of it."""
+    indices = plan.cells.indices(*board.at)
+    states = _states(plan, planned, indices)
+    there = planned.ledger.file.exists()
+    for index in indices.tolist():
+        cell = plan.cells[index]
+        frame = cell.settings.frames[0]
+        file = _file_of(planned, board, list(planned_files(cell, plan.names, [frame])))
+        record = None
+        with suppress(LatticeError):
+            record = planned.ledger.find(file.path) if there and file is not None else None
+        remark = states.get(cell.address, "")
+        if file is None:
+            remark = remark if remark == "failed" else "not rendered"
+        elif record is not None and record.unfinished and not remark:
+            remark = "unfinished"
+        size = cell.settings.size
+        captions = tuple(filter(None, (_caption(plan, cell, name, record) for name in board.captions)))
+        yield _Shown(cell, file, BoardCell(
+            cell.address, dict(cell.coordinates), size.width / size.height, captions, remark,
+            file is not None,
+        ))  # fmt: skip
+
+
+def _states(plan: PlanFiles, planned: Planned, indices: Indices) -> dict[str, str]:
+    """What is wrong with the pictures of cells, by address; a plan that meters is not planned for a look."""
+    found: dict[str, str] = {}
+    if plan.meters:
+        return found
+    for task in orchestration.outlook(planned, indices, None).outlook.todo:
+        found |= {member.cell.address: "out of date" for member in task.members}
+    if planned.ledger.file.exists():
+        with suppress(LatticeError):
+            found |= dict.fromkeys(planned.ledger.failed_cells(), "failed")
+    return found
+
+
+def _file_of(planned: Planned, board: Board, files: Sequence[PlannedFile]) -> PlannedFile | None:
+    """The file a picture comes from: one that is displayed already, where there is one."""
+    there = [f for f in files if board.pass_ in f.passes and (planned.output / f.path).is_file()]
+    light = board.pass_ == "beauty"
+    there.sort(key=lambda file: FORMATS[file.format].layered == light)
+    return there[0] if there else None
+
+
+def _caption(plan: PlanFiles, cell: Cell, name: str, record: FileRecord | None) -> str:
+    settings = cell.settings
+    if name in plan.model.words:
+        return str(plan.model.words[name])
+    if name == "coordinates":
+        return cell.name or " · ".join(cell.coordinates.values())
+    if name == "camera":
+        return (settings.camera or "").rpartition("/")[2]
+    if name == "frame":
+        return f"frame {settings.frames[0]}"
+    if name == "size":
+        return str(settings.size)
+    if name == "exposure":
+        return f"{settings.exposure:+.2f} stops"
+    if record is None:
+        return ""
+    if name == "samples":
+        return f"{record.samples} samples"
+    if name == "noise":
+        return "" if record.noise is None else f"noise {record.noise:.1%}"
+    return f"{record.seconds:.1f} s"
+
+
+def _digest(board: Board, look: BoardPlan, cells: Sequence[_Shown], planned: Planned) -> str:
+    """Of everything a board shows."""
+    told: list[object] = [board.model_dump(mode="json"), look.title, look.notes]
+    for each in cells:
+        on_board = each.on_board
+        told.append([on_board.address, on_board.captions, on_board.remark, dict(on_board.coordinates)])
+        if each.file is not None:
+            state = (planned.output / each.file.path).stat()
+            told.append([each.file.path, state.st_size, state.st_mtime_ns])
+    return hashlib.blake2b(json.dumps(told, default=str).encode(), digest_size=12).hexdigest()
+
+
+def _is_fresh(planned: Planned, path: str, digest: str) -> bool:
+    """Whether a board shows what it should.
+
+    Raises
+    ------
+    OutputError
+        When a file stands there that is no board.
+    """
+    full = planned.store.path(path)
+    if not os.path.lexists(full):
+        return False
+    data = b"" if planned.store.is_link(path) else full.read_bytes()
+    if _MARK.encode() not in data:
+        raise OutputError(f"{path} is in the way, and is no board.", cure="move it, or name another output")
+    return f"{_MARK} {digest}".encode() in data
+
+
+def _pictures(
+    plan: PlanFiles, planned: Planned, board: Board, cells: Sequence[_Shown], sheets: Sequence[Sheet]
+) -> dict[str, Image.Image]:
+    """The pictures of some sheets, as large as they are shown."""
+    wide = {p.address: max(1, round(p.width * board.density)) for sheet in sheets for p in sheet.pictures}
+    wanted = [each for each in cells if each.file is not None and each.cell.address in wide]
+
+    def made(each: _Shown) -> Image.Image:
+        assert each.file is not None
+        path, width = planned.output / each.file.path, wide[each.cell.address]
+        shown = cell_picture(path, each.file, each.cell.settings, board.pass_, width, plan.model.own_kinds)
+        white = shown[..., :3] * shown[..., 3:] + (1.0 - shown[..., 3:])  # paper behind what is clear
+        return Image.fromarray((np.clip(white, 0.0, 1.0) * 255.0 + 0.5).astype(np.uint8))
+
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        return dict(zip((each.cell.address for each in wanted), pool.map(made, wanted), strict=True))

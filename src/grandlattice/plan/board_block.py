@@ -1,0 +1,75 @@
+"""Boards in a plan: pictures of many cells on paper or on a screen, with what is said of them."""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated
+
+from pydantic import BeforeValidator, Field, model_validator
+
+from grandlattice.errors import nearest
+from grandlattice.plan.settings import Number, SizeText, Strict, Text, Texts, as_list, one_of
+from grandlattice.plan.spelled_values import PAPERS
+
+CAPTIONS = ("coordinates", "camera", "frame", "size", "samples", "noise", "seconds", "exposure")
+"""What a caption may say besides words of the plan."""
+
+_MM_AN_INCH = 25.4
+
+
+def _name(value: object) -> str:
+    name = str(value)
+    if not re.fullmatch(r"\w[\w.-]*", name):
+        raise ValueError(f"a board is named with letters, digits, - and ., not {name!r}")
+    return name
+
+
+BoardName = Annotated[str, BeforeValidator(_name)]
+_Kinds = Annotated[list[Annotated[str, one_of("pdf", "png")]], BeforeValidator(as_list)]
+
+
+class Board(Strict):
+    """Pictures of many cells on sheets."""
+
+    paper: Text | None = Field(None, description="A0 to A6, letter, legal or tabloid, lying; A3 if left out")
+    turned: bool = Field(False, description="true: the paper stands upright")
+    size: SizeText | None = Field(None, description="pixels of a sheet, in place of a paper")
+    ppi: Number = Field(150.0, ge=20, le=1200, description="of pictures on paper, pixels an inch")
+    format: _Kinds = Field(default_factory=lambda: ["pdf"], description="pdf, png or both")
+    at: Texts = Field(
+        default_factory=list, description="cells: light=noon or noon//all/Wide; all if left out"
+    )
+    across: Texts = Field(default_factory=list, description="axes whose entries are columns")
+    down: Texts = Field(default_factory=list, description="axes whose entries are rows")
+    pass_: Text = Field("beauty", alias="pass", description="what is shown of each cell")
+    title: Text | None = Field(None, description="above; the plan's name if left out")
+    notes: Text | None = Field(None, description="below")
+    captions: Texts = Field(
+        default_factory=lambda: ["coordinates"],
+        description=f"below each picture: {', '.join(CAPTIONS)}, or a word of the plan",
+    )
+    output: Text = Field("boards/{board}", description="its file without the ending")
+
+    @model_validator(mode="after")
+    def _one_sheet(self) -> Board:
+        if self.paper is not None and self.size is not None:
+            raise ValueError("paper and size stand beside each other; only one can count")
+        if self.paper is not None and self.paper not in PAPERS:
+            raise ValueError(f"there is no paper {self.paper}. {nearest(self.paper, PAPERS)}")
+        both = set(self.across) & set(self.down)
+        if both:
+            raise ValueError(f"{sorted(both)[0]} cannot go across and down")
+        return self
+
+    @property
+    def sheet(self) -> tuple[float, float]:
+        """Width and height of a sheet, points (72 an inch); a pixel is a point where pixels are said."""
+        if self.size is not None:
+            return float(self.size.width), float(self.size.height)
+        width, height = (side / _MM_AN_INCH * 72.0 for side in PAPERS[self.paper or "A3"])
+        return (height, width) if self.turned else (width, height)
+
+    @property
+    def density(self) -> float:
+        """Pixels a point of the pictures."""
+        return 1.0 if self.size is not None else self.ppi / 72.0

@@ -1,0 +1,106 @@
+"""Boards as PNG, by Pillow, and as PDF with vector text, by reportlab; both with the same letters."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable, Mapping, Sequence
+from functools import lru_cache
+from pathlib import Path
+
+import reportlab
+from PIL import Image, ImageDraw, ImageFont
+from PIL.PngImagePlugin import PngInfo
+from reportlab.lib.utils import ImageReader
+from reportlab.pdfbase import pdfmetrics
+from reportlab.pdfbase.ttfonts import TTFont
+from reportlab.pdfgen import canvas
+
+from grandlattice.review.board_layout import Picture, Sheet
+
+_FONT = Path(reportlab.__file__).parent / "fonts" / "Vera.ttf"
+_NAME = "BoardLetters"
+_COLOURS = {"ink": "#1b1f22", "faint": "#5c6468", "warning": "#a4480f"}
+_PAPER, _EMPTY = "#ffffff", "#e9e7e2"
+_QUALITY = 92
+
+PictureOf = Callable[[str], Image.Image]
+"""The picture of a cell, by its address."""
+
+
+@lru_cache(maxsize=1)
+def _register() -> str:
+    pdfmetrics.registerFont(TTFont(_NAME, str(_FONT)))
+    return _NAME
+
+
+def width_of(text: str, size: float) -> float:
+    """How wide a text is, in the unit of its size."""
+    return float(pdfmetrics.stringWidth(text, _register(), size))
+
+
+def draw_pdf(
+    path: Path, sheets: Sequence[Sheet], size: tuple[float, float], picture_of: PictureOf, density: float,
+    facts: Mapping[str, str],
+) -> None:  # fmt: skip
+    """Write a board as PDF; its words can be selected.
+
+    Parameters
+    ----------
+    size : of a sheet, points.
+    density : most pixels a point of the pictures.
+    facts : title, author, subject and keywords of the file.
+    """
+    page = canvas.Canvas(str(path), pagesize=size, pageCompression=1, invariant=1)
+    page.setTitle(facts.get("title", ""))
+    page.setSubject(facts.get("subject", ""))
+    page.setKeywords(facts.get("keywords", ""))
+    for sheet in sheets:
+        for place in sheet.pictures:
+            bottom = size[1] - place.y - place.height
+            if not place.is_there:
+                page.setFillColor(_EMPTY)
+                page.rect(place.x, bottom, place.width, place.height, stroke=0, fill=1)
+                continue
+            stream = io.BytesIO()
+            _fitted(picture_of(place.address), place, density).save(stream, "JPEG", quality=_QUALITY)
+            stream.seek(0)
+            page.drawImage(ImageReader(stream), place.x, bottom, place.width, place.height)
+        for words in sheet.words:
+            page.setFont(_register(), words.size)
+            page.setFillColor(_COLOURS[words.kind])
+            page.drawString(words.x, size[1] - words.y, words.text)
+        page.showPage()
+    page.save()
+
+
+def draw_png(
+    path: Path, sheet: Sheet, size: tuple[float, float], picture_of: PictureOf, density: float,
+    facts: Mapping[str, str],
+) -> None:  # fmt: skip
+    """Write one sheet of a board as PNG; parameters as in `draw_pdf`."""
+    whole = Image.new("RGB", (round(size[0] * density), round(size[1] * density)), _PAPER)
+    draw = ImageDraw.Draw(whole)
+    for place in sheet.pictures:
+        left, top = round(place.x * density), round(place.y * density)
+        if place.is_there:
+            whole.paste(_fitted(picture_of(place.address), place, density), (left, top))
+        else:
+            right, bottom = left + round(place.width * density), top + round(place.height * density)
+            draw.rectangle((left, top, right, bottom), fill=_EMPTY)
+    for words in sheet.words:
+        font = ImageFont.truetype(str(_FONT), max(1, round(words.size * density)))
+        draw.text(
+            (words.x * density, words.y * density), words.text, _COLOURS[words.kind], font=font, anchor="ls"
+        )
+    told = PngInfo()
+    for name, text in facts.items():
+        told.add_itxt(name, text)
+    ppi = density * 72.0
+    whole.save(path, "PNG", pnginfo=told, dpi=(ppi, ppi))
+
+
+def _fitted(picture: Image.Image, place: Picture, density: float) -> Image.Image:
+    size = max(1, round(place.width * density)), max(1, round(place.height * density))
+    if picture.width > size[0]:
+        return picture.resize(size, Image.Resampling.LANCZOS)
+    return picture.resize(size, Image.Resampling.BICUBIC) if picture.size != size else picture

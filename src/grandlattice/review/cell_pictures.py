@@ -1,0 +1,73 @@
+"""The picture of a cell as a display shows it, no larger than it is shown."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from grandlattice.images import (
+    fitted,
+    range_of,
+    read_channels,
+    read_mark,
+    resized,
+    scale_of,
+    show_pass,
+    to_display,
+)
+from grandlattice.plan import CellSettings, PlannedFile
+from grandlattice.tables.formats import FORMATS
+from grandlattice.tables.passes import known_pass
+
+
+def cell_picture(
+    path: Path, file: PlannedFile, settings: CellSettings, pass_name: str, width: int, own: Mapping[str, str]
+) -> NDArray[np.float32]:  # fmt: skip
+    """A pass from a file of a cell.
+
+    Parameters
+    ----------
+    path : of the file.
+    width : pixels; a larger picture is made smaller, light before it is displayed.
+    own : passes of the plan's own, see `tables.passes.known_pass`.
+
+    Returns
+    -------
+    (H, W, 4) float32, 0..1, alpha not premultiplied.
+
+    Raises
+    ------
+    ImageError
+        When it cannot be read.
+    """
+    kind = FORMATS[file.format]
+    if not kind.layered:
+        letters = "RGBA" if kind.channels == 4 else "RGB"
+        pixels = _smaller(read_channels(path, tuple(letters)), width)
+        if letters == "RGB":
+            pixels = np.concatenate([pixels, np.ones_like(pixels[..., :1])], axis=2)
+        if not kind.displayed:
+            return to_display(pixels, settings.display, settings.exposure, settings.graded)
+        alpha = pixels[..., 3:]
+        straight = np.clip(pixels[..., :3] / np.where(alpha > 1e-4, alpha, 1.0), 0.0, 1.0)
+        return np.concatenate([straight, alpha], axis=2).astype(np.float32)
+    told = known_pass(pass_name, own)
+    values = read_channels(path, told.channels)
+    if pass_name == "beauty":
+        stops = float(read_mark(path, "camera stops") or 0.0) if settings.camera_exposure else 0.0
+        exposure = settings.exposure + stops
+        return to_display(_smaller(values, width), settings.display, exposure, settings.graded)
+    if told.look == "lux":
+        return show_pass(values, told.look, (scale_of([values]),), settings.display, settings.exposure)
+    ranges = range_of([values], told.look)
+    return show_pass(values, told.look, ranges, settings.display, settings.exposure)
+
+
+def _smaller(picture: NDArray[np.float32], width: int) -> NDArray[np.float32]:
+    if picture.shape[1] <= width:
+        return picture
+    size = fitted(picture.shape[1], picture.shape[0], width, picture.shape[0])
+    return resized(picture, *size)

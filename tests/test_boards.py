@@ -1,0 +1,134 @@
+"""Boards: where things stand on sheets, files with selectable words, made anew only when they have to be."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pypdf
+import pytest
+from hypothesis import given, settings, strategies as st
+from PIL import Image
+
+import grandlattice as lattice
+from conftest import PLAN
+from grandlattice.review.board_drawing import width_of
+from grandlattice.review.board_layout import BoardCell, BoardPlan, laid_out
+
+BOARDS = (
+    PLAN
+    + """\
+words: {client: Harbour museum}
+boards:
+  wall: {title: Light and side, notes: "What the two sides look like by day and by night.", captions: [coordinates, samples, client]}
+  screen: {size: 640x400, format: png, across: [light], down: [camera], captions: [size]}
+"""
+)
+
+
+@st.composite
+def cells(draw: st.DrawFn) -> list[BoardCell]:
+    count = draw(st.integers(1, 40))
+    words = st.text("abc äß·日", min_size=0, max_size=30)
+    return [
+        BoardCell(
+            f"cell{k}", {"a": f"a{k % 3}", "b": f"b{k // 3}"}, draw(st.floats(0.3, 4.0)),
+            tuple(draw(st.lists(words, max_size=3))), draw(st.sampled_from(["", "failed"])), draw(st.booleans()),
+        )
+        for k in range(count)
+    ]  # fmt: skip
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    cells(), st.sampled_from([(1190.0, 842.0), (595.0, 842.0), (1280.0, 800.0), (200.0, 150.0)]),
+    st.sampled_from([((), ()), (("a",), ("b",)), (("b",), ()), ((), ("a",)), (("a", "b"), ())]),
+)  # fmt: skip
+def test_every_picture_stands_once_on_its_sheet_and_over_no_other(
+    shown: list[BoardCell], size: tuple[float, float], axes: tuple[tuple[str, ...], tuple[str, ...]]
+) -> None:
+    sheets = laid_out(BoardPlan(*size, "A title", "and notes", *axes), shown, width_of)
+    found = [picture.address for sheet in sheets for picture in sheet.pictures]
+    assert sorted(found) == sorted(cell.address for cell in shown)
+    aspects = {cell.address: cell.aspect for cell in shown}
+    for sheet in sheets:
+        for k, a in enumerate(sheet.pictures):
+            assert min(a.x, a.y) >= 0
+            assert a.width / a.height == pytest.approx(aspects[a.address], rel=1e-3)
+            for b in sheet.pictures[:k]:
+                apart = (
+                    a.x >= b.x + b.width
+                    or b.x >= a.x + a.width
+                    or a.y >= b.y + b.height
+                    or b.y >= a.y + a.height
+                )
+                assert apart, (a, b)
+        if size[0] > 500:
+            assert all(p.x + p.width <= size[0] + 1 and p.y + p.height <= size[1] + 1 for p in sheet.pictures)
+
+
+def test_pictures_are_as_large_as_the_paper_allows() -> None:
+    """Thirty-six pictures with a heading each fill more than half of a sheet, on one sheet."""
+    shown = [
+        BoardCell(f"{k}", {"sky": f"{k:02d}", "mood": m}, 16 / 9, (f"{k}",), "")
+        for k in range(18)
+        for m in "ab"
+    ]
+    for axes in (((), ()), (("mood",), ("sky",))):
+        (sheet,) = laid_out(BoardPlan(1190.0, 842.0, "Skies", "", *axes), shown, width_of)
+        covered = sum(p.width * p.height for p in sheet.pictures) / (1190.0 * 842.0)
+        assert covered > 0.5, (axes, covered)
+
+
+def test_a_board_has_words_that_can_be_selected_and_is_written_when_it_has_to_be(
+    plan_file: Path, glat
+) -> None:
+    plan_file.write_text(BOARDS)
+    code, said = glat(plan_file.parent, "board", "wall")
+    assert code == 0, said
+    wall = plan_file.parent / "boards/wall.pdf"
+    text = pypdf.PdfReader(wall).pages[0].extract_text()
+    assert text.count("not rendered") == 4
+    plan = lattice.open_plan(plan_file)
+    assert plan.run(workers=0).ok  # the board that is there is made anew, the other one not begun
+    assert not (plan_file.parent / "boards/screen.png").exists()
+    page = pypdf.PdfReader(wall).pages[0]
+    text = page.extract_text()
+    for word in ("Light and side", "day · Front", "night · Side", "4 samples", "Harbour museum", "by night."):
+        assert word in text, text
+    assert "not rendered" not in text
+    assert len(page.images) == 4
+    width, height = (float(side) / 72 * 25.4 for side in page.mediabox[2:])
+    assert (width, height) == (pytest.approx(420, abs=0.5), pytest.approx(297, abs=0.5))
+    code, said = glat(plan_file.parent, "board")
+    assert code == 0, said
+    assert "1 file as they should be already" in said
+    screen = plan_file.parent / "boards/screen.png"
+    with Image.open(screen) as image:
+        assert image.size == (640, 400)
+    # A cell that changed is marked, and nothing is traced for it.
+    plan_file.write_text(BOARDS.replace("samples: 4", "samples: 5"))
+    before = {p: p.stat().st_mtime_ns for p in (plan_file.parent / "out").rglob("*.*")}
+    assert glat(plan_file.parent, "board", "wall")[0] == 0
+    assert pypdf.PdfReader(wall).pages[0].extract_text().count("out of date") == 4
+    assert {p: p.stat().st_mtime_ns for p in (plan_file.parent / "out").rglob("*.*")} == before
+
+
+def test_boards_refuse_what_is_no_board_and_say_what_is_wrong(plan_file: Path, glat) -> None:
+    mine = plan_file.parent / "boards/wall.pdf"
+    mine.parent.mkdir()
+    mine.write_bytes(b"mine")
+    plan_file.write_text(BOARDS)
+    code, said = glat(plan_file.parent, "board", "wall")
+    assert (code, mine.read_bytes()) == (1, b"mine"), said
+    for text, says in (
+        ("{paper: A33}", "A3"), ("{paper: A3, size: 64x64}", "only one can count"), ("{across: [lihgt]}", "light"),
+        ("{across: [light], down: [light]}", "across and down"), ("{captions: [nosie]}", "noise"),
+        ("{pass: dpeth}", "depth"), ("{format: gif}", "pdf"), ("{at: light=dusk}", "dusk"),
+        ("{output: ../wall}", "outside"),
+    ):  # fmt: skip
+        plan_file.write_text(PLAN + f"boards:\n  w: {text}\n")
+        code, said = glat(plan_file.parent, "board")
+        assert code in (1, 2), (text, said)
+        assert says in said, (text, said)
+        assert "did not foresee" not in said
+    assert "no board wll" in glat(plan_file.parent, "board", "wll")[1]
