@@ -488,3 +488,14 @@ def test_editions_refuse_what_is_not_theirs_and_say_what_is_missing(plan_file: P
     assert "larger than the 48x32 that is traced" in said
     plan_file.write_text(EDITIONS)
     assert "Did you mean web?" in glat(plan_file.parent, "edition", "wbe")[1]
+
+
+def test_a_proof_has_frames_of_each_cell_in_a_strip(plan_file: Path, glat) -> None:
+    plan_file.write_text(PLAN.replace("  samples: 4", "  samples: 1\n  frames: 1-9"))
+    code, said = glat(plan_file.parent, "proof", "--frames", "first,middle,last", "--workers", "0")
+    assert code == 0, said
+    names = {p.name for p in (plan_file.parent / "room-proof").glob("day-Front.*")}
+    assert names == {"day-Front.0001.png", "day-Front.0005.png", "day-Front.0009.png"}
+    assert glat(plan_file.parent, "proof", "--frames", "second")[0] == 2
+    with pytest.raises(lattice.PlanError, match="no frame 'second'"):
+        lattice.open_plan(plan_file).outlook(frames="first,second")

@@ -50,7 +50,8 @@ class RunOptions(RunKeys, total=False):
     workers : processes; all processors but those the plan spares by default, 0 for this process.
     threads : that trace, in each worker; by default one, and more where there are fewer tasks than workers.
         They change no byte.
-    frames : only these of each cell's frames, or ``"first"``.
+    frames : only these of each cell's frames: numbers, or words such as ``"first"`` or
+        ``"first,middle,last"``.
     fresh : do again what is done; the same as ``existing="replace"``.
     allow_missing : render fallback colours where textures are missing.
     further : take those frames to their full quality, and no others, that the setting `seconds` ended; they
@@ -62,7 +63,7 @@ class RunOptions(RunKeys, total=False):
 
     workers: int | None
     threads: int | None
-    frames: Sequence[int] | Literal["first"] | None
+    frames: Sequence[int] | str | None
     fresh: bool
     allow_missing: bool
     further: bool

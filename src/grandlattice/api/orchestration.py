@@ -392,13 +392,21 @@ def default_workers(block: RunBlock) -> int:
 
 
 def review(
-    planned: Planned, indices: Indices, size: tuple[int, int], pass_name: str | None = None
-) -> list[Path]:
-    """Write the contact sheets of what is rendered, or of one of its passes; returns their files."""
+    planned: Planned, indices: Indices, size: tuple[int, int], pass_name: str | None = None,
+    frames: Frames = None,
+) -> list[Path]:  # fmt: skip
+    """Write the contact sheets of what is rendered, or of one of its passes; returns their files.
+
+    Parameters
+    ----------
+    frames : these of each cell, side by side; its first by default.
+    """
     own = planned.model.own_kinds
     if pass_name is not None and not is_pass(pass_name) and pass_name not in own:
         raise PlanError(f"There is no pass {pass_name}. {nearest(pass_name, [*own, *PASSES])}")
     title = planned.name.replace("-", " ").replace("_", " ")
     name = f"{planned.name}-sheet" + (f"-{pass_name}" if pass_name else "")
-    chosen = tasks(planned, indices, None)
-    return reviewing.contact_sheets(title, chosen, planned.output, name, size, pass_name, own)
+    chosen = tasks(planned, indices, frames)
+    return reviewing.contact_sheets(
+        title, chosen, planned.output, name, size, pass_name, own, every_frame=frames is not None
+    )

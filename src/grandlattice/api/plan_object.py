@@ -282,6 +282,8 @@ class Plan(PlanPictures):
     ) -> list[Path]:
         """The first frame of every cell, small and quick, on a labelled sheet; returns the sheets.
 
+        With ``frames="first,middle,last"`` three of each, side by side, with blur and focus as they will be.
+
         Parameters
         ----------
         into : the folder of proofs; ``NAME-proof`` beside the plan by default.
@@ -290,4 +292,5 @@ class Plan(PlanPictures):
         quick, folder = self.proofing(), into or self.proof_folder
         told: RunOptions = {**self.hurried, "frames": "first", **options}
         quick.run(at=at, sets=sets, into=folder, **told)
-        return quick.review(at=at, sets=sets, into=folder)
+        frames = None if told["frames"] == "first" else told["frames"]
+        return quick.review(at=at, sets=sets, into=folder, frames=frames)

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from grandlattice.api.history import EarlierPicture
     from grandlattice.api.looking import FileFacts
     from grandlattice.images import Comparison
+    from grandlattice.runs.tasks import Frames
 
 
 class PlanPictures(PlanChanges):
@@ -176,7 +177,7 @@ class PlanPictures(PlanChanges):
 
     def review(
         self, *, at: At = (), sets: Sequence[str] = (), into: Into = None,
-        size: tuple[int, int] = (1280, 800), pass_name: str | None = None,
+        size: tuple[int, int] = (1280, 800), pass_name: str | None = None, frames: Frames = None,
     ) -> list[Path]:  # fmt: skip
         """Write the contact sheets of what is rendered; returns their files.
 
@@ -184,6 +185,7 @@ class PlanPictures(PlanChanges):
         ----------
         size : of a sheet, pixels.
         pass_name : the pass to show; None shows the beauty.  Illuminance is shown in false colours.
+        frames : these of each cell, side by side: numbers or ``"first,middle,last"``; its first by default.
 
         Raises
         ------
@@ -194,4 +196,4 @@ class PlanPictures(PlanChanges):
         """
         from grandlattice.api import orchestration
 
-        return orchestration.review(self.planned(into), self._chosen(at, sets), size, pass_name)
+        return orchestration.review(self.planned(into), self._chosen(at, sets), size, pass_name, frames)

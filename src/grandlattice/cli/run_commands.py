@@ -8,7 +8,7 @@ import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any
 
 import typer
 from rich.markup import escape
@@ -57,7 +57,7 @@ from grandlattice.cli.terminal_text import (
     show_problem,
 )
 
-Frames = Sequence[int] | Literal["first"] | None
+Frames = Sequence[int] | str | None
 
 
 def run(
@@ -284,6 +284,9 @@ def proof(
     edits: EditOption = None,
     workers: Workers = None,
     into: Into = None,
+    frames: Annotated[
+        str, typer.Option("--frames", help="Which of each cell: first, or first,middle,last in a strip.")
+    ] = "first",
 ) -> None:
     """One small, quick frame of each cell, on a labelled sheet.
 
@@ -293,12 +296,14 @@ def proof(
     """
     for step in open_queue(plans, settings, at, sets, edits):
         quick, folder = step.plan.proofing(), into or step.plan.proof_folder
-        how = _How("first", workers, folder, allow_missing=True, conduct=step.plan.hurried)
+        how = _How(read_frames(frames), workers, folder, allow_missing=True, conduct=step.plan.hurried)
         command = f"glat proof{arguments(plans or (), at, sets, settings, into, edits)}"
         done = _run(replace(step, plan=quick), how, command)
         if done.interrupted:
             raise typer.Exit(_code_of(done))
-        result_tables.show_files(quick.review(at=step.at, sets=step.sets, into=folder), "wrote")
+        shown = None if frames == "first" else how.frames
+        sheets = quick.review(at=step.at, sets=step.sets, into=folder, frames=shown)
+        result_tables.show_files(sheets, "wrote")
         if not done.ok:
             raise typer.Exit(1)
     next_step(f"glat run{arguments(plans or (), at, sets, edits=edits)}")

@@ -161,10 +161,10 @@ def _given(settings: list[str] | None) -> dict[str, Any]:
     return given
 
 
-def read_frames(text: str | None) -> list[int] | None:
-    """The frames of --frames."""
-    if text is None:
-        return None
+def read_frames(text: str | None) -> list[int] | str | None:
+    """The frames of --frames: numbers, or words."""
+    if text is None or set(text.split(",")) <= {"first", "middle", "last"}:
+        return text
     try:
         return list(lattice.read_frames(text).numbers or ())
     except ValueError as problem:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -29,7 +30,7 @@ from grandlattice.tables.passes import known_pass
 
 def contact_sheets(
     title: str, tasks: Sequence[Task], output: Path, name: str, size: tuple[int, int] = (1280, 800),
-    pass_name: str | None = None, own: Mapping[str, str] | None = None,
+    pass_name: str | None = None, own: Mapping[str, str] | None = None, *, every_frame: bool = False,
 ) -> list[Path]:  # fmt: skip
     """Write the contact sheets of a run, the first frame of each cell.
 
@@ -41,6 +42,7 @@ def contact_sheets(
     name : of the sheet file, without its ending.
     pass_name : the pass to show; None shows the beauty, or what a cell has in its place.
     own : passes of the plan's own, see `tables.passes.known_pass`.
+    every_frame : all frames there are of each cell, side by side.
 
     Returns
     -------
@@ -51,17 +53,22 @@ def contact_sheets(
     RunError
         When there is no picture at all.
     """
-    members: dict[str, Member] = {}
+    members: dict[tuple[str, int], Member] = {}
     for task in tasks:
         for member in task.members:
-            members.setdefault(member.cell.address, member)
-    ordered = sorted(members.values(), key=lambda member: member.cell.index)
+            members.setdefault((member.cell.address, member.frame if every_frame else 0), member)
+    ordered = sorted(members.values(), key=lambda member: (member.cell.index, member.frame))
     scale = (1.0, 10.0)
     if pass_name == LUX:
         # One scale for the whole sheet: only then do its pictures compare.
         lux = (_read(member, output, LUX, own) for member in ordered)
         scale = scale_of(picture for picture, _ in lux if picture is not None)
     pictures = [_frame(member, output, pass_name, own, scale) for member in ordered]
+    if len({member.frame for member in ordered}) > 1 and every_frame:
+        pictures = [
+            replace(picture, coordinates={**picture.coordinates, "frame": str(member.frame)})
+            for picture, member in zip(pictures, ordered, strict=True)
+        ]
     there = sum(frame.pixels is not None for frame in pictures)
     if not there:
         what = f"of the pass {pass_name} " if pass_name else ""

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from grandlattice.errors import PlanError
 from grandlattice.plan import CellSettings, Lattice
 from grandlattice.plan.running_order import changes, urgent_first
 from grandlattice.plan.setting_layers import PlacedEdit
@@ -37,7 +38,7 @@ def list_tasks(
     Parameters
     ----------
     indices : of cells, in running order.
-    frames : only these of each cell's frames; all by default.
+    frames : only these of each cell's frames, numbers or words, see `frames_meant`; all by default.
     chunk_of : how many frames of a cell one task takes.
     films_of : how many films of a view one task makes at most.
     """
@@ -61,7 +62,7 @@ class _Gathering:
         films_of: Callable[[CellSettings], int],
     ) -> None:  # fmt: skip
         self._prints, self._chunk_of, self._films_of = prints, chunk_of, films_of
-        self._first = isinstance(frames, str)
+        self._words = frames if isinstance(frames, str) else ""
         self._wanted = None if frames is None or isinstance(frames, str) else set(frames)
         self._counts, self._priorities, self._outside = array("i"), array("i"), array("b")
         self._work, self._films = array("d"), array("i")
@@ -75,7 +76,7 @@ class _Gathering:
         return bool(self._settings)
 
     def _frames_of(self, settings: CellSettings) -> tuple[int, ...]:
-        here = settings.frames[:1] if self._first else settings.frames
+        here = frames_meant(settings.frames, self._words) if self._words else settings.frames
         return here if self._wanted is None else tuple(f for f in here if f in self._wanted)
 
     def add(self, settings: CellSettings, edits: tuple[PlacedEdit, ...]) -> None:
@@ -185,6 +186,24 @@ class _Pairs:
             film_frames=self.frames[film_pairs],
             companies=companies,
         )
+
+
+FRAME_WORDS = ("first", "middle", "last")
+
+
+def frames_meant(frames: Sequence[int], words: str) -> tuple[int, ...]:
+    """Frames of a cell by words.
+
+    >>> frames_meant(range(1, 10), "first,middle,last"), frames_meant([7], "first,last")
+    ((1, 5, 9), (7,))
+    """
+    at = {"first": 0, "middle": len(frames) // 2, "last": len(frames) - 1}
+    unknown = [word for word in words.split(",") if word not in at]
+    if unknown:
+        raise PlanError(
+            f"There is no frame {unknown[0]!r}.", cure=f"say {', '.join(FRAME_WORDS)}, or numbers"
+        )
+    return tuple(dict.fromkeys(frames[at[word]] for word in words.split(",")))
 
 
 class _Companies:

@@ -14,7 +14,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Literal, NamedTuple, overload
+from typing import NamedTuple, overload
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,7 +23,7 @@ from grandlattice._support.readable import many
 from grandlattice.plan import Cell, CellMaker, CellSettings, FileNames, Lattice, PlanModel, planned_files
 from grandlattice.runs.fingerprints import Fingerprints, TaskFile
 
-Frames = Iterable[int] | Literal["first"] | None
+Frames = Iterable[int] | str | None
 """Which of each cell's frames: these, the first one alone, or all."""
 
 Numbers = NDArray[np.int64]
