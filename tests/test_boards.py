@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import numpy as np
 import pypdf
 import pytest
 from hypothesis import given, settings, strategies as st
@@ -132,3 +133,26 @@ def test_boards_refuse_what_is_no_board_and_say_what_is_wrong(plan_file: Path, g
         assert says in said, (text, said)
         assert "did not foresee" not in said
     assert "no board wll" in glat(plan_file.parent, "board", "wll")[1]
+
+
+def test_illuminance_marks_its_brightest_and_darkest_place(plan_file: Path, glat) -> None:
+    from grandlattice.images import study_light
+
+    lux = np.full((120, 160, 1), 200.0, np.float32)
+    lux[40:60, 100:120] = 900.0
+    lux[80:100, 20:40] = 5.0
+    lux[0, 0], lux[10, 10], lux[119, :] = 1e6, np.nan, 0.0  # a speck, no number, nothing
+    study = study_light(lux, 300.0)
+    assert (study.brightest.value, study.darkest.value) == (pytest.approx(900.0), pytest.approx(5.0))
+    assert 100 <= study.brightest.x < 120
+    assert 40 <= study.brightest.y < 60
+    assert 20 <= study.darkest.x < 40
+    assert study.above == pytest.approx((20 * 20 + 1) / (120 * 160 - 160 - 1))
+    plan_file.write_text(
+        PLAN.replace("[beauty, depth]", "[beauty, illuminance]")
+        + ("boards:\n  lux: {pass: illuminance, format: png, size: 640x400}\n")
+    )
+    assert lattice.open_plan(plan_file).run(workers=0).ok
+    code, said = glat(plan_file.parent, "review", "--pass", "illuminance", "--above", "10")
+    assert code == 0, said
+    assert glat(plan_file.parent, "board")[0] == 0

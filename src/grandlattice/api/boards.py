@@ -21,7 +21,7 @@ from grandlattice.plan import Cell, PlannedFile, planned_files
 from grandlattice.plan.addresses import Indices
 from grandlattice.plan.board_block import CAPTIONS, Board
 from grandlattice.review.board_layout import BoardCell, BoardPlan, Sheet, laid_out
-from grandlattice.review.cell_pictures import cell_picture
+from grandlattice.review.cell_pictures import cell_picture, ranges_of
 from grandlattice.runs.ledger import FileRecord
 from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import PASSES, is_pass
@@ -246,10 +246,14 @@ def _pictures(
     wide = {p.address: max(1, round(p.width * board.density)) for sheet in sheets for p in sheet.pictures}
     wanted = [each for each in cells if each.file is not None and each.cell.address in wide]
 
+    files = [(planned.output / each.file.path, each.file) for each in wanted if each.file is not None]
+    ranges = ranges_of(files, board.pass_, plan.model.own_kinds)
+
     def made(each: _Shown) -> Image.Image:
         assert each.file is not None
         path, width = planned.output / each.file.path, wide[each.cell.address]
-        shown = cell_picture(path, each.file, each.cell.settings, board.pass_, width, plan.model.own_kinds)
+        own = plan.model.own_kinds
+        shown = cell_picture(path, each.file, each.cell.settings, board.pass_, width, own, ranges)
         white = shown[..., :3] * shown[..., 3:] + (1.0 - shown[..., 3:])  # paper behind what is clear
         return Image.fromarray((np.clip(white, 0.0, 1.0) * 255.0 + 0.5).astype(np.uint8))
 

@@ -393,13 +393,14 @@ def default_workers(block: RunBlock) -> int:
 
 def review(
     planned: Planned, indices: Indices, size: tuple[int, int], pass_name: str | None = None,
-    frames: Frames = None,
+    frames: Frames = None, above: float | None = None,
 ) -> list[Path]:  # fmt: skip
     """Write the contact sheets of what is rendered, or of one of its passes; returns their files.
 
     Parameters
     ----------
     frames : these of each cell, side by side; its first by default.
+    above : see `contact_sheets`.
     """
     own = planned.model.own_kinds
     if pass_name is not None and not is_pass(pass_name) and pass_name not in own:
@@ -408,5 +409,5 @@ def review(
     name = f"{planned.name}-sheet" + (f"-{pass_name}" if pass_name else "")
     chosen = tasks(planned, indices, frames)
     return reviewing.contact_sheets(
-        title, chosen, planned.output, name, size, pass_name, own, every_frame=frames is not None
+        title, chosen, planned.output, name, size, pass_name, own, every_frame=frames is not None, above=above
     )

@@ -178,13 +178,16 @@ class PlanPictures(PlanChanges):
     def review(
         self, *, at: At = (), sets: Sequence[str] = (), into: Into = None,
         size: tuple[int, int] = (1280, 800), pass_name: str | None = None, frames: Frames = None,
+        above: float | None = None,
     ) -> list[Path]:  # fmt: skip
         """Write the contact sheets of what is rendered; returns their files.
 
         Parameters
         ----------
         size : of a sheet, pixels.
-        pass_name : the pass to show; None shows the beauty.  Illuminance is shown in false colours.
+        pass_name : the pass to show; None shows the beauty.  Illuminance is shown in false colours, on
+            one scale for all cells, with its brightest and darkest place marked.
+        above : of illuminance, lx: how much of each picture has more is written on it.
         frames : these of each cell, side by side: numbers or ``"first,middle,last"``; its first by default.
 
         Raises
@@ -196,4 +199,5 @@ class PlanPictures(PlanChanges):
         """
         from grandlattice.api import orchestration
 
-        return orchestration.review(self.planned(into), self._chosen(at, sets), size, pass_name, frames)
+        chosen = self._chosen(at, sets)
+        return orchestration.review(self.planned(into), chosen, size, pass_name, frames, above)

@@ -382,13 +382,17 @@ def review(
     pass_name: Annotated[
         str | None, typer.Option("--pass", help="The pass to show; illuminance comes in false colours.")
     ] = None,
+    above: Annotated[
+        float | None,
+        typer.Option("--above", help="Of illuminance: say how much of each picture has more lx than this."),
+    ] = None,
 ) -> None:
     """Write the contact sheet of what is rendered, every cell labelled.
 
     Example:  glat review --pass illuminance
     """
     for step in open_queue([plan] if plan else None, None, at, sets):
-        sheets = step.plan.review(at=step.at, sets=step.sets, into=into, pass_name=pass_name)
+        sheets = step.plan.review(at=step.at, sets=step.sets, into=into, pass_name=pass_name, above=above)
         result_tables.show_files(sheets, "wrote")
 
 

@@ -34,6 +34,11 @@ from .image_files import (
     write_hdr as write_hdr,
     write_thumbnail as write_thumbnail,
 )
+from .light_study import (
+    LightStudy as LightStudy,
+    light_picture as light_picture,
+    study_light as study_light,
+)
 from .pass_display import (
     range_of as range_of,
     show_pass as show_pass,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -10,11 +10,11 @@ from numpy.typing import NDArray
 
 from grandlattice.images import (
     fitted,
+    light_picture,
     range_of,
     read_channels,
     read_mark,
     resized,
-    scale_of,
     show_pass,
     to_display,
 )
@@ -24,7 +24,8 @@ from grandlattice.tables.passes import known_pass
 
 
 def cell_picture(
-    path: Path, file: PlannedFile, settings: CellSettings, pass_name: str, width: int, own: Mapping[str, str]
+    path: Path, file: PlannedFile, settings: CellSettings, pass_name: str, width: int, own: Mapping[str, str],
+    ranges: Sequence[tuple[float, float]] = (),
 ) -> NDArray[np.float32]:  # fmt: skip
     """A pass from a file of a cell.
 
@@ -33,6 +34,7 @@ def cell_picture(
     path : of the file.
     width : pixels; a larger picture is made smaller, light before it is displayed.
     own : passes of the plan's own, see `tables.passes.known_pass`.
+    ranges : of all pictures, see `ranges_of`.
 
     Returns
     -------
@@ -61,9 +63,19 @@ def cell_picture(
         exposure = settings.exposure + stops
         return to_display(_smaller(values, width), settings.display, exposure, settings.graded)
     if told.look == "lux":
-        return show_pass(values, told.look, (scale_of([values]),), settings.display, settings.exposure)
-    ranges = range_of([values], told.look)
+        return light_picture(values, *ranges[0])
     return show_pass(values, told.look, ranges, settings.display, settings.exposure)
+
+
+def ranges_of(
+    files: Sequence[tuple[Path, PlannedFile]], pass_name: str, own: Mapping[str, str]
+) -> tuple[tuple[float, float], ...]:
+    """What some pictures of a pass show at either end of one scale; none of the beauty."""
+    told = known_pass(pass_name, own)
+    if pass_name == "beauty" or told.look == "light":
+        return ()
+    layered = [path for path, file in files if FORMATS[file.format].layered]
+    return range_of([read_channels(path, told.channels) for path in layered], told.look)
 
 
 def _smaller(picture: NDArray[np.float32], width: int) -> NDArray[np.float32]:

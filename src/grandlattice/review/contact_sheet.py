@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from grandlattice.errors import ImageError, RunError
 from grandlattice.images import (
     Frame,
+    light_picture,
     make_sheets,
     range_of,
     read_channels,
@@ -19,7 +20,6 @@ from grandlattice.images import (
     scale_of,
     show_pass,
     to_display,
-    with_legend,
 )
 from grandlattice.plan import CellSettings
 from grandlattice.runs import FolderStore, Task
@@ -31,6 +31,7 @@ from grandlattice.tables.passes import known_pass
 def contact_sheets(
     title: str, tasks: Sequence[Task], output: Path, name: str, size: tuple[int, int] = (1280, 800),
     pass_name: str | None = None, own: Mapping[str, str] | None = None, *, every_frame: bool = False,
+    above: float | None = None,
 ) -> list[Path]:  # fmt: skip
     """Write the contact sheets of a run, the first frame of each cell.
 
@@ -43,6 +44,7 @@ def contact_sheets(
     pass_name : the pass to show; None shows the beauty, or what a cell has in its place.
     own : passes of the plan's own, see `tables.passes.known_pass`.
     every_frame : all frames there are of each cell, side by side.
+    above : of illuminance, lx: how much of each picture has more is written on it.
 
     Returns
     -------
@@ -63,7 +65,7 @@ def contact_sheets(
         # One scale for the whole sheet: only then do its pictures compare.
         lux = (_read(member, output, LUX, own) for member in ordered)
         scale = scale_of(picture for picture, _ in lux if picture is not None)
-    pictures = [_frame(member, output, pass_name, own, scale) for member in ordered]
+    pictures = [_frame(member, output, pass_name, own, scale, above) for member in ordered]
     if len({member.frame for member in ordered}) > 1 and every_frame:
         pictures = [
             replace(picture, coordinates={**picture.coordinates, "frame": str(member.frame)})
@@ -109,13 +111,17 @@ def _read(
 
 def _frame(
     member: Member, output: Path, pass_name: str | None, own: Mapping[str, str] | None,
-    scale: tuple[float, float],
+    scale: tuple[float, float], above: float | None,
 ) -> Frame:  # fmt: skip
     cell = member.cell
     pixels, remark = None, "not rendered"
     if pass_name is not None and pass_name != "beauty":
         values, remark = _read(member, output, pass_name, own)
-        pixels = None if values is None else _as_it_is(values, pass_name, scale, own, cell.settings)
+        pixels = None
+        if values is not None and pass_name == LUX:
+            pixels = light_picture(values, *scale, above)
+        elif values is not None:
+            pixels = _as_it_is(values, pass_name, own, cell.settings)
     else:
         pixels, remark = _beauty(member, output, own)
     coordinates = dict(cell.coordinates)
@@ -142,22 +148,19 @@ def _beauty(
             elif pixels is None:
                 name = file.planned.passes[0]
                 values = read_channels(path, known_pass(name, own).channels)
-                pixels = _as_it_is(values, name, scale_of([values]), own, settings)
+                pixels = (
+                    light_picture(values, *scale_of([values])) if name == LUX
+                    else _as_it_is(values, name, own, settings)
+                )  # fmt: skip
         except ImageError as problem:
             remark = problem.what
     return pixels, remark
 
 
 def _as_it_is(
-    values: NDArray[np.float32],
-    pass_name: str,
-    scale: tuple[float, float],
-    own: Mapping[str, str] | None,
-    settings: CellSettings,
-) -> NDArray[np.float32]:
-    """A pass that is not the beauty as a picture, a depth from near to far; lux in false colours."""
-    if pass_name == LUX:
-        return with_legend(values, *scale, "lx")
+    values: NDArray[np.float32], pass_name: str, own: Mapping[str, str] | None, settings: CellSettings
+) -> NDArray[np.float32]:  # fmt: skip
+    """A pass that is not the beauty as a picture, a depth from near to far."""
     look = known_pass(pass_name, own).look
     return show_pass(values, look, range_of([values], look), settings.display, settings.exposure)
 
