@@ -408,6 +408,5 @@ def review(
     title = planned.name.replace("-", " ").replace("_", " ")
     name = f"{planned.name}-sheet" + (f"-{pass_name}" if pass_name else "")
     chosen = tasks(planned, indices, frames)
-    return reviewing.contact_sheets(
-        title, chosen, planned.output, name, size, pass_name, own, every_frame=frames is not None, above=above
-    )
+    shown = reviewing.SheetContents(size, pass_name, frames is not None, above)
+    return reviewing.contact_sheets(title, chosen, planned.output, name, shown, own)

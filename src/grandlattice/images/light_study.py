@@ -57,9 +57,9 @@ def study_light(lux: NDArray[np.float32], threshold: float | None = None) -> Lig
     >>> study_light(lux, 300.0).above
     0.25
     """
-    values = np.asarray(lux, np.float64).reshape(lux.shape[:2])
+    height, width = lux.shape[0], lux.shape[1]
+    values = np.asarray(lux, np.float64).reshape(height, width)
     known = np.isfinite(values) & (values > 0.0)
-    height, width = values.shape
     size = max(1, min(width // _PART, width, height))
     most = float(np.quantile(values[known], _MOST)) if known.any() else 0.0
     mean = _block_sums(np.where(known, np.minimum(np.where(known, values, 0.0), most), 0.0), size)

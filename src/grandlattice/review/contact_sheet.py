@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -28,12 +28,29 @@ from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import known_pass
 
 
+@dataclass(frozen=True)
+class SheetContents:
+    """What a contact sheet shows.
+
+    Attributes
+    ----------
+    size : of a sheet, pixels.
+    pass_name : the pass to show; None shows the beauty, or what a cell has in its place.
+    every_frame : all frames there are of each cell, side by side; else its first.
+    above : of illuminance, lx: how much of each picture has more is written on it.
+    """
+
+    size: tuple[int, int] = (1280, 800)
+    pass_name: str | None = None
+    every_frame: bool = False
+    above: float | None = None
+
+
 def contact_sheets(
-    title: str, tasks: Sequence[Task], output: Path, name: str, size: tuple[int, int] = (1280, 800),
-    pass_name: str | None = None, own: Mapping[str, str] | None = None, *, every_frame: bool = False,
-    above: float | None = None,
+    title: str, tasks: Sequence[Task], output: Path, name: str, shown: SheetContents | None = None,
+    own: Mapping[str, str] | None = None,
 ) -> list[Path]:  # fmt: skip
-    """Write the contact sheets of a run, the first frame of each cell.
+    """Write the contact sheets of a run.
 
     Parameters
     ----------
@@ -41,10 +58,7 @@ def contact_sheets(
     tasks : all tasks of the run, done or not; a cell without a picture says so.
     output : the folder the pictures are in; the sheets land beside them.
     name : of the sheet file, without its ending.
-    pass_name : the pass to show; None shows the beauty, or what a cell has in its place.
     own : passes of the plan's own, see `tables.passes.known_pass`.
-    every_frame : all frames there are of each cell, side by side.
-    above : of illuminance, lx: how much of each picture has more is written on it.
 
     Returns
     -------
@@ -55,6 +69,8 @@ def contact_sheets(
     RunError
         When there is no picture at all.
     """
+    shown = shown or SheetContents()
+    pass_name, every_frame, above = shown.pass_name, shown.every_frame, shown.above
     members: dict[tuple[str, int], Member] = {}
     for task in tasks:
         for member in task.members:
@@ -81,7 +97,7 @@ def contact_sheets(
     axes = list(dict.fromkeys(axis for frame in pictures for axis in frame.coordinates))
     subtitle = f"{pass_name} · " if pass_name else ""
     subtitle += f"{there} of {len(pictures)} cells · {', '.join(axes)}"
-    sheets = make_sheets(title, subtitle, pictures, size)
+    sheets = make_sheets(title, subtitle, pictures, shown.size)
     store = FolderStore(output)
     written = []
     for number, sheet in enumerate(sheets, 1):
