@@ -316,6 +316,24 @@ def test_a_choice_of_what_is_not_there_or_of_a_plan_that_changed_is_refused(plan
     assert plan_file.read_text().endswith("meanwhile\n")
 
 
+def test_a_choice_leaves_as_a_layer_over_the_scene(plan_file: Path, glat) -> None:
+    from pxr import Usd, UsdGeom, UsdLux
+
+    code, said = glat(plan_file.parent, "adopt", "light=night", "--layer", "night.usda")
+    assert code == 0, said
+    assert plan_file.read_text() == PLAN
+    stage = Usd.Stage.Open(str(plan_file.parent / "night.usda"))
+    before = Usd.Stage.Open(str(plan_file.parent / "room.usda"))
+    key = "/World/Lights/Key"
+    intensity = [UsdLux.LightAPI(s.GetPrimAtPath(key)).GetIntensityAttr().Get() for s in (stage, before)]
+    assert intensity[0] == pytest.approx(2.0 * intensity[1])
+    sky = UsdGeom.Imageable(stage.GetPrimAtPath("/World/Lights/Sky"))
+    assert sky.ComputeVisibility() == "invisible"
+    assert not stage.GetPrimAtPath("/Render")
+    assert glat(plan_file.parent, "adopt", "light=night", "--layer", "night.usda")[0] == 1  # it is there
+    assert glat(plan_file.parent, "adopt", "light=night", "--layer", "room.usda")[0] == 1  # the scene itself
+
+
 def test_a_cell_is_asked_for_again(made: Path, glat) -> None:
     code, said = glat(made.parent, "again", "day/Front", "samples=6", "size=24x16", "--yes")
     assert code == 0, said

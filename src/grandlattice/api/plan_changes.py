@@ -8,20 +8,33 @@ from __future__ import annotations
 
 import copy
 import difflib
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
 from typing import Any, Self
 
 from pydantic import ValidationError
-from ruamel.yaml.comments import CommentedMap, CommentedSeq
+from ruamel.yaml.comments import CommentedMap
 
 from grandlattice.api.axis_builder import as_texts
 from grandlattice.api.call_options import At, GradeValues, SettingValues, Unpack, listed
 from grandlattice.api.plan_contents import given_in, said_wrongly
 from grandlattice.api.plan_files import PlanFiles
-from grandlattice.errors import NoSuchCell, PlanError, nearest
+from grandlattice.api.rule_editing import (
+    appended,
+    changed_key,
+    every_key,
+    graded,
+    is_same,
+    narrowed,
+    one_or_all,
+    pruned,
+)
+from grandlattice.errors import NoSuchCell, OutputError, PlanError, nearest
 from grandlattice.plan.schema import EachAxis, SweepAxis
 from grandlattice.plan.settings import Grade
 from grandlattice.plan.unfolding import own_bundle, substituted
+from grandlattice.stage import export_cell
 from grandlattice.tables.grades import GRADES
 
 _MOST_RULES = 200  # that one call adds
@@ -70,15 +83,15 @@ class PlanChanges(PlanFiles):
         rules = [*(self._data.get("rules") or ())]
         if isinstance(match, str):
             where = next(rule for rule in rules if str(rule.get("name")) == match and "add" in rule)
-        elif not match and "grade" not in _keys(rules, self._data.get("axes"), self._data.get("takes")):
-            self.change("defaults", lambda said: _graded(said if said is not None else {}, given))
+        elif not match and "grade" not in every_key(rules, self._data.get("axes"), self._data.get("takes")):
+            self.change("defaults", lambda said: graded(said if said is not None else {}, given))
             return
         else:
-            where = next((r for r in rules if _is_same(r.get("at"), match) and "grade" in r), None)
+            where = next((r for r in rules if is_same(r.get("at"), match) and "grade" in r), None)
             if where is None:
                 where = as_texts({"at": match})
-                self.change("rules", lambda said: _appended(said, where))
-        _graded(where, given)
+                self.change("rules", lambda said: appended(said, where))
+        graded(where, given)
         self.change("rules", lambda said: said)
 
     def _matches(self, wanted: Sequence[str]) -> list[dict[str, Any] | str]:
@@ -90,7 +103,7 @@ class PlanChanges(PlanFiles):
             match: dict[str, Any] = {}
             for name, _, entries in (text.partition("=") for text in axes):
                 match.setdefault(name, []).extend(entries.split(","))
-            return [{name: _short(entries) for name, entries in match.items()}]
+            return [{name: one_or_all(entries) for name, entries in match.items()}]
         found: list[dict[str, Any] | str] = []
         for cell in cells.at(*wanted):
             found.append(cell.name if cell.name is not None else dict(cell.coordinates))
@@ -118,6 +131,36 @@ class PlanChanges(PlanFiles):
         """
         tables = {axis.name: axis for axis in self.lattice.axes}
         keeps: dict[str, str] = {}
+        for name, entry in self.chosen_entries(chosen).items():
+            place = tables[name].index[entry]
+            for partner in self._in_step(name):  # axes of equal length that advance in step
+                keeps[partner] = tables[partner].options[place].name
+        names = {axis: [o.name for o in tables[axis].options] for axis in keeps}
+        for axis, entry in keeps.items():
+            bundle = self._entry_alone(axis, entry)
+            self.change("axes", lambda axes, axis=axis, bundle=bundle: changed_key(axes, axis, bundle))
+        if self._data.get("rules"):
+            self.change("rules", lambda rules: pruned(rules, keeps, names))
+            if not self._data["rules"]:
+                del self._data["rules"]
+        sets = self._data.get("sets")
+        for title in list(sets or ()):
+            matches = [m for m in sets[title] if narrowed(m, keeps, names) is not None]
+            if len(matches) != len(sets[title]):
+                self.change("sets", lambda said, t=title, m=matches: changed_key(said, t, m))
+        self.lattice  # noqa: B018  # refuses what cannot be
+        return self
+
+    def chosen_entries(self, chosen: Mapping[str, str]) -> dict[str, str]:
+        """Axes and entries as the plan names them.
+
+        Raises
+        ------
+        NoSuchCell, PlanError
+            When there is no such axis or entry, or several entries are meant.
+        """
+        tables = {axis.name: axis for axis in self.lattice.axes}
+        found = {}
         for said, entry in chosen.items():
             name = said if said in tables else said.replace("_", "-")
             if name not in tables:
@@ -125,23 +168,31 @@ class PlanChanges(PlanFiles):
             places = tables[name].matching([str(entry)]).nonzero()[0]
             if len(places) != 1:
                 raise PlanError(f"{entry} means {len(places)} entries of {name}.", cure="name one of them")
-            for partner in self._in_step(name):  # axes of equal length that advance in step
-                keeps[partner] = tables[partner].options[int(places[0])].name
-        names = {axis: [o.name for o in tables[axis].options] for axis in keeps}
-        for axis, entry in keeps.items():
-            bundle = self._entry_alone(axis, entry)
-            self.change("axes", lambda axes, axis=axis, bundle=bundle: _with(axes, axis, bundle))
-        if self._data.get("rules"):
-            self.change("rules", lambda rules: _pruned(rules, keeps, names))
-            if not self._data["rules"]:
-                del self._data["rules"]
-        sets = self._data.get("sets")
-        for title in list(sets or ()):
-            matches = [m for m in sets[title] if _narrowed(m, keeps, names) is not None]
-            if len(matches) != len(sets[title]):
-                self.change("sets", lambda said, t=title, m=matches: _with(said, t, m))
-        self.lattice  # noqa: B018  # refuses what cannot be
-        return self
+            found[name] = tables[name].options[int(places[0])].name
+        return found
+
+    def export_entries(self, file: str | Path, chosen: Mapping[str, str]) -> Path:
+        """Write what entries of axes change as one USD layer over the scene.
+
+        Parameters
+        ----------
+        chosen : axis and entry, as for `adopt`.
+
+        Raises
+        ------
+        NoSuchCell, PlanError
+            When there is no such axis or entry.
+        OutputError
+            When the file exists or cannot be written.
+        """
+        path = Path(file)
+        if path.exists():
+            raise OutputError(f"{path.name} exists already and is left as it is.", cure="name another file")
+        entries = self.chosen_entries(chosen)
+        said = {f"{axis}={entry}" for axis, entry in entries.items()}
+        cell = self.cells.at(*said)[0]
+        own = tuple(placed for placed in cell.edits if placed.source in said)
+        return export_cell(self.scene, self.model, self.folder, replace(cell, edits=own), None, path)
 
     def _in_step(self, axis: str) -> list[str]:
         for group in self.model.together:
@@ -197,7 +248,7 @@ class PlanChanges(PlanFiles):
         if any(added.name == title for added in self.lattice.added):
             raise PlanError(f"There is a cell {title} already.", cure="name another with --name")
         rule = {"add": dict(found.coordinates), "name": title, **self._of_added(found.name), **said}
-        self.change("rules", lambda rules: _appended(rules, as_texts(rule)))
+        self.change("rules", lambda rules: appended(rules, as_texts(rule)))
         self.cells[title]
         return self
 
@@ -238,84 +289,6 @@ class PlanChanges(PlanFiles):
         self._read = self.text
 
 
-def _short(entries: Sequence[str]) -> Any:
-    return entries[0] if len(entries) == 1 else list(dict.fromkeys(entries))
-
-
-def _is_same(said: Any, match: Mapping[str, Any]) -> bool:
-    if not isinstance(said, Mapping):
-        return False
-    return {str(k): _listed(v) for k, v in said.items()} == {k: _listed(v) for k, v in match.items()}
-
-
-def _listed(entries: Any) -> list[str]:
-    return [str(each) for each in (entries if isinstance(entries, list | tuple) else [entries])]
-
-
-def _keys(*parts: Any) -> set[str]:
-    """Every key in parts of a plan."""
-    found: set[str] = set()
-    waiting = list(parts)
-    while waiting:
-        value = waiting.pop()
-        if isinstance(value, Mapping):
-            found |= {str(key) for key in value}
-            waiting += value.values()
-        elif isinstance(value, list | tuple):
-            waiting += value
-    return found
-
-
-def _graded(where: Any, given: Mapping[str, Any]) -> Any:
-    """A bundle with a grade; values join those that are there, none of them is off."""
-    before = where.get("grade")
-    if not given:
-        where["grade"] = "off"
-    elif isinstance(before, CommentedMap):
-        before.update({name: f"{float(value):g}" for name, value in given.items()})
-    else:
-        grade = CommentedMap({name: f"{float(value):g}" for name, value in given.items()})
-        if str(before or "").lower() == "off":
-            grade = CommentedMap({**{name: f"{v.neutral:g}" for name, v in GRADES.items()}, **grade})
-        where["grade"] = grade
-    if isinstance(where.get("grade"), CommentedMap):
-        where["grade"].fa.set_flow_style()
-    return where
-
-
-def _appended(rules: Any, rule: Mapping[str, Any]) -> Any:
-    rules = CommentedSeq() if rules is None else rules
-    if isinstance(rule, CommentedMap):
-        for key in ("at", "add"):
-            if isinstance(rule.get(key), CommentedMap):
-                rule[key].fa.set_flow_style()
-    if len(rules) and isinstance(rule, CommentedMap):
-        _move_blank_lines(rules[-1], rule)
-    rules.append(rule)
-    return rules
-
-
-def _move_blank_lines(before: Any, rule: CommentedMap) -> None:
-    """Have blank lines and comments behind the last rule stand behind a new one."""
-    if not isinstance(before, CommentedMap) or not before:
-        return
-    token = (before.ca.items.get(list(before)[-1]) or [None] * 4)[2]
-    if token is None or "\n" not in token.value:
-        return
-    own, _, rest = token.value.partition("\n")
-    if rest:
-        moved = copy.copy(token)
-        token.value, moved.value = own + "\n", "\n" + rest
-        rule.ca.items[list(rule)[-1]] = [None, None, moved, None]
-        if not own:
-            del before.ca.items[list(before)[-1]]
-
-
-def _with(mapping: Any, key: str, value: Any) -> Any:
-    mapping[key] = value
-    return mapping
-
-
 def _as_written(part: Any) -> dict[str, Any]:
     """What an entry of the scene brings along, as a plan file writes it."""
     found = {key: value for key, value in given_in(part).items() if value}
@@ -324,68 +297,4 @@ def _as_written(part: Any) -> dict[str, Any]:
             {edit.verb: edit.body.model_dump(mode="json", by_alias=True, exclude_unset=True)}
             for edit in found["edits"]
         ]
-    return found
-
-
-def _narrowed(
-    match: Mapping[str, Any], keeps: Mapping[str, str], names: Mapping[str, Sequence[str]]
-) -> dict[str, Any] | None:
-    """What a rule means once axes have one entry each; None where it means nothing any more."""
-    from fnmatch import fnmatchcase
-
-    left = dict(match)
-    for axis, entry in keeps.items():
-        if axis not in match:
-            continue
-        held = [e for e in _listed(match[axis]) if e == entry or fnmatchcase(entry, e)]
-        known = [e for e in _listed(match[axis]) if e not in held and e not in names[axis] and "*" not in e]
-        if not held and not known:
-            return None
-        left[axis] = _short(held or known)
-    return left
-
-
-def _pruned(rules: Any, keeps: Mapping[str, str], names: Mapping[str, Sequence[str]]) -> Any:
-    """Rules without those that speak of entries which are gone."""
-    for k in reversed(range(len(rules))):
-        rule = rules[k]
-        if "keep" in rule:
-            matches = [m for m in (_narrowed(m, keeps, names) for m in rule["keep"]) if m is not None]
-            if matches:
-                _renewed(rule, "keep", matches)
-                continue
-            del rules[k]
-            continue
-        kind = next(key for key in ("drop", "at", "add") if key in rule)
-        match = _narrowed(rule[kind], keeps, names)
-        if match is None:
-            del rules[k]
-        else:
-            _renewed(rule, kind, match)
-    return rules
-
-
-def _renewed(rule: Any, key: str, value: Any) -> None:
-    """Put a value in place of another where it differs, so that what stays keeps its look."""
-    if rule[key] != value:
-        flow = getattr(rule[key], "fa", None)
-        rule[key] = as_texts(value)
-        if flow is not None and flow.flow_style() and isinstance(rule[key], CommentedMap):
-            rule[key].fa.set_flow_style()
-
-
-def entries_said(texts: Iterable[str]) -> dict[str, str]:
-    """Axes and entries from texts such as ``sky=040``.
-
-    Raises
-    ------
-    PlanError
-        For a text without an entry.
-    """
-    found = {}
-    for text in texts:
-        axis, equals, entry = text.partition("=")
-        if not equals or not entry:
-            raise PlanError(f"{text} names no entry.", cure="write it as axis=entry, such as sky=040")
-        found[axis] = entry
     return found

@@ -312,8 +312,15 @@ def adopt(
         list[str],
         typer.Argument(metavar="[PLAN] AXIS=ENTRY", help="Axes, each with the entry it stays with."),
     ],
+    layer: Annotated[
+        Path | None,
+        typer.Option(
+            "--layer", help="Leave the plan alone, and write what the entries change as a USD layer.",
+            show_default=False,
+        ),
+    ] = None,
     yes: Yes = False,
-) -> None:
+) -> None:  # fmt: skip
     """Let an axis stay with one entry; addresses, names and what is done stay.
 
     The change is shown before it is written.
@@ -327,6 +334,9 @@ def adopt(
         if not equals or not entry:
             raise lattice.PlanError(f"{word} names no entry.", cure="write it as axis=entry, such as sky=040")
         chosen[axis] = entry
+    if layer is not None:
+        console.print(f"wrote  [bold]{escape(short(plan.export_entries(layer, chosen)))}[/bold]")
+        return
     before = len(plan.cells)
     plan.adopt(**chosen)
     _write(plan, yes, f"{many(len(plan.cells), 'cell')} of {before:,} stay")

@@ -22,13 +22,14 @@ Product = tuple[str, int, str, tuple[str, ...]]
 
 
 def export_cell(
-    scene: Scene, model: PlanModel, folder: Path, cell: Cell, products: Sequence[Product], file: Path
+    scene: Scene, model: PlanModel, folder: Path, cell: Cell, products: Sequence[Product] | None, file: Path
 ) -> Path:
     """Write a cell as a layer and return its path.
 
     Parameters
     ----------
-    products : what the cell renders to; each kind of file becomes a render product.
+    products : what the cell renders to; each kind of file becomes a render product.  None leaves out how it
+        is rendered: the layer has its edits alone.
 
     Raises
     ------
@@ -60,8 +61,9 @@ def export_cell(
             layer = Sdf.Layer.CreateNew(str(part))
             layer.TransferContent(flat)
             stage = Usd.Stage.Open(layer)
-            _add_settings(stage, cell, products)
-            _add_lens(stage, cell)
+            if products is not None:
+                _add_settings(stage, cell, products)
+                _add_lens(stage, cell)
             if not layer.Save():
                 raise OutputError(f"{file} could not be written.")
             os.replace(part, file)
