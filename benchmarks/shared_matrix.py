@@ -1,7 +1,7 @@
 """What sharing does for whole matrices, from the shell: against a loop over cells, run again, and in memory.
 
     python benchmarks/shared_matrix.py [demo|skies|again|lamp|many|memory …]
-    python benchmarks/shared_matrix.py unshared CHECKOUT    # of a version before traces were shared
+    python benchmarks/shared_matrix.py unshared CHECKOUT [TURNS]    # of a version before traces were shared
 
 `demo` and `skies` start ``glat run --at CELL`` for each cell in turn, as an artist's script would, and
 compare the wall time with one ``glat run``; of the 864 pictures of `skies` a sample of cells stands for all.
@@ -169,12 +169,14 @@ def unshared(folder: Path, other: str) -> None:
     plan.write_text(_NOTHING_SHARED)
     sources = {"here": str(Path(lattice.__file__).parents[1]), "before": f"{other}/src"}
     spent: dict[str, list[float]] = {name: [] for name in sources}
-    for turn in range(10):
+    for turn in range(int(sys.argv[3]) + 1 if len(sys.argv) > 3 else 10):
         for name, source in sources.items():
             before = resource.getrusage(resource.RUSAGE_CHILDREN)
             subprocess.run(
                 [*GLAT, "run", str(plan), "--workers", "1", "--fresh", "--into", name],
-                cwd=folder, check=True, capture_output=True, env={**os.environ, "PYTHONPATH": source},
+                cwd=folder, check=True, capture_output=True, env={
+                    **os.environ, "PYTHONPATH": source, "GRANDLATTICE_CACHE": str(folder / f"cache-{name}"),
+                },
             )  # fmt: skip
             after = resource.getrusage(resource.RUSAGE_CHILDREN)
             if turn:  # the first compiles
