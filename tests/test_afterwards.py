@@ -121,8 +121,17 @@ def test_a_grade_without_light_to_write_from_is_refused_with_the_cure(plan_file:
     code, said = glat(plan_file.parent, "grade", "exposure=1")
     assert code == 1
     assert "add exr to its format" in said
-    pictures = {name: data for name, data in files_of(plan_file.parent).items() if name.endswith(".png")}
-    assert pictures == {name: data for name, data in before.items() if name.endswith(".png")}
+    after = files_of(plan_file.parent)
+    assert plan_file.read_text() == PLAN.replace("[exr, png]", "png").replace("[beauty, depth]", "beauty")
+    assert {n: d for n, d in after.items() if n.endswith(".png")} == {
+        n: d for n, d in before.items() if n.endswith(".png")
+    }
+    # Where the file is to come, not the format is what is missing.
+    plan_file.write_text(PLAN)
+    code, said = glat(plan_file.parent, "grade", "exposure=1", "--into", "other")
+    assert (code, plan_file.read_text()) == (1, PLAN)
+    assert "glat run traces it" in said
+    assert "add exr" not in said
 
 
 @pytest.mark.parametrize("words", [
@@ -177,6 +186,9 @@ def test_grades_by_hand_calculation() -> None:
 
 def test_grades_leave_as_an_asc_cdl_and_say_what_is_left_out(made: Path, glat) -> None:
     assert glat(made.parent, "grade", "exposure=1", "shadows=0.3", "--at", "day/Front")[0] == 0
+    assert "at: {light: day, camera: Front}" in made.read_text()
+    assert glat(made.parent, "grade", "tint=1", "--at", "night/", "--dry")[1].count("at: {light: night}") == 1
+    assert glat(made.parent, "grade", "--cdl", "no/such/grades.ccc")[0] == 1
     code, said = glat(made.parent, "grade", "--cdl", "grades.ccc", "nothing.lattice.yaml")
     assert code == 2  # there is no such plan
     code, said = glat(made.parent, "grade", "room.lattice.yaml", "--cdl", "grades.ccc")
@@ -302,6 +314,28 @@ def test_an_adopted_entry_keeps_addresses_names_and_what_is_done(
         assert after.cells["30/day/Front"].settings.samples == 5
 
 
+def test_what_rules_and_sets_say_of_other_entries_goes_with_them(plan_file: Path) -> None:
+    plan_file.write_text(
+        SKIES.replace("rules:\n", "rules:\n  - keep: [{sky: '0'}, {sky: '30', light: '*'}, {sky: 60}]\n")
+        + ("sets:\n  low: [{sky: [0, 30]}, {sky: '90'}]\n  high: [{sky: '90'}]\n  day: [{light: day}]\n")
+    )
+    plan = lattice.open_plan(plan_file).adopt(sky="30")
+    assert [cell.address for cell in plan.cells] == [
+        "30/day/Front",
+        "30/day/Side",
+        "30/night/Front",
+        "30/night/Side",
+    ]
+    plan.save()
+    after = lattice.open_plan(plan_file)
+    assert set(after.lattice.sets) == {"low", "day"}
+    assert len(after.cells.at(sets=["low"])) == 4
+    assert after.cells["30/day/Side"].settings.exposure == 1.0
+    # What the rules leave out cannot be chosen: the matrix would become another one.
+    with pytest.raises(lattice.NoSuchCell):
+        lattice.open_plan(plan_file.parent / "room.lattice.yaml").override().adopt(sky="90")
+
+
 def test_a_choice_of_what_is_not_there_or_of_a_plan_that_changed_is_refused(plan_file: Path, glat) -> None:
     for words, says in ((("sky=040",), "no axis sky"), (("light=dusk",), "no entry dusk"),
                         (("light",), "names no entry"), (("light=*",), "2 entries"), ((), "Missing")):  # fmt: skip
@@ -406,10 +440,14 @@ def test_earlier_pictures_are_kept_told_of_and_put_back(plan_file: Path, glat) -
     later = lattice.open_plan(plan_file)
     assert len(later.history("day/Front")) == 2  # the one that was there is kept in turn
     assert (plan_file.parent / "out/day").is_dir()
+    mine = plan_file.parent / "room-kept/2020-01-01-000000/out/day/Front.0001.png"
+    mine.parent.mkdir(parents=True)
+    mine.write_bytes(b"no run made this")
     # The plan asks for another picture: it is made again, and the one that was put back is kept.
     assert later.run(workers=0, at="day/Front").finished_frames == 1
     assert (plan_file.parent / f"{OUT}.png").read_bytes()[:8] == pixels[6, 1.0][:8]
     assert lattice.compare_files(plan_file.parent / f"{OUT}.exr", history[0].files[0][1]).share == 0.0
+    assert mine.exists()
     for words, expected in ((("day/Front", "--back", "9"), 1), (("day/Front", "--back", "0"), 2),
                             (("dusk/Front",), 2), (("day/Front", "--frame", "3"), 2)):  # fmt: skip
         code, said = glat(plan_file.parent, "history", *words)
@@ -423,7 +461,7 @@ EDITIONS = (
     PLAN
     + """\
 editions:
-  web: {size: 24x24, format: [jpg, png], label: true}
+  web: {size: 24x24, format: [jpg, png, tga, hdr, exr], label: true}
   flyer: {print: {width: 4 mm, height: 4 mm, ppi: 300}, format: tiff, exposure: 1}
   wall: {purpose: ink-jet, scale: 50%}
 """
@@ -434,7 +472,7 @@ def test_editions_are_written_from_what_is_traced_and_stay(made: Path, glat) -> 
     made.write_text(EDITIONS)
     code, said = glat(made.parent, "edition")
     assert code == 0, said
-    assert "16 pictures written" in said
+    assert "28 pictures written" in said
     there = made.parent / "editions"
     import OpenImageIO as oiio
 
@@ -458,7 +496,7 @@ def test_editions_are_written_from_what_is_traced_and_stay(made: Path, glat) -> 
     np.testing.assert_allclose(wall, to_display(small)[..., :3], atol=0.6 / 255)
     # Again, nothing is written; of a picture that changed only its own.
     code, said = glat(made.parent, "edition", "wall", "web")
-    assert (code, "12 as they should be already" in said) == (0, True), said
+    assert (code, "24 as they should be already" in said) == (0, True), said
     made.write_text(
         EDITIONS.replace(
             "  camera:\n    each: cameras", "  camera:\n    each: cameras\n    with: {Side: {samples: 5}}"

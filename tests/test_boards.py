@@ -106,6 +106,11 @@ def test_a_board_has_words_that_can_be_selected_and_is_written_when_it_has_to_be
     screen = plan_file.parent / "boards/screen.png"
     with Image.open(screen) as image:
         assert image.size == (640, 400)
+    before = wall.read_bytes()
+    assert glat(plan_file.parent, "grade", "exposure=1")[0] == 0
+    assert wall.read_bytes() != before  # what a grade changed, too
+    plan_file.write_text(BOARDS)
+    assert lattice.open_plan(plan_file).run(workers=0).ok
     # A cell that changed is marked, and nothing is traced for it.
     plan_file.write_text(BOARDS.replace("samples: 4", "samples: 5"))
     before = {p: p.stat().st_mtime_ns for p in (plan_file.parent / "out").rglob("*.*")}

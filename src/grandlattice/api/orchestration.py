@@ -62,6 +62,7 @@ from grandlattice.runs.status import note_run
 from grandlattice.runs.tasks import Frames
 from grandlattice.runs.worker import end_with_children
 from grandlattice.stage import scene_files
+from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import PASSES, is_pass
 from grandlattice.tracer import chosen_compiler, compiler_failure, is_compiled, warm_up
 
@@ -200,11 +201,13 @@ def run(
         kept = KeptShares(planned.store, planned.name)
         seen = foresee(
             begun.outlook.todo, begun.outlook.begun, planned.ingredients.fingerprints, kept,
-            relight=not (call.fresh or call.further),
+            relight=not call.fresh,
         )  # fmt: skip
         begun.outlook = replace(begun.outlook, relight=seen)
         if finishing:
+            whole = begun.outlook.todo.frame_count
             begun.outlook = only_finished(begun.outlook, seen.finished)
+            begun.untraced = whole - begun.outlook.todo.frame_count
         if call.on_outlook is not None:
             call.on_outlook(begun.outlook)
         todo = begun.outlook.todo
@@ -333,10 +336,11 @@ def only_finished(outlook: Outlook, members: Collection[int]) -> Outlook:
     chosen[list(members)] = True
     if todo and not members:
         first = todo[0].members[0]
+        has_exr = any(FORMATS[name].layered for name in first.cell.settings.format)
         raise RunError(
             f"No OpenEXR file of {first.cell.address}, frame {first.frame}, stands as the plan wants it: its "
             "pictures cannot be written without a trace.",
-            cure="add exr to its format; glat run traces it then",
+            cure="glat run traces it" if has_exr else "add exr to its format; glat run traces it then",
         )
     return replace(outlook, todo=todo.narrowed(chosen))
 

@@ -29,6 +29,7 @@ from grandlattice.api.rule_editing import (
     narrowed,
     one_or_all,
     pruned,
+    without_keys,
 )
 from grandlattice.errors import NoSuchCell, OutputError, PlanError, nearest
 from grandlattice.plan.schema import EachAxis, SweepAxis
@@ -98,18 +99,25 @@ class PlanChanges(PlanFiles):
         """What rules say to mean some cells; the name of one that was added."""
         cells = self.cells
         cells.indices(*wanted)
-        axes = [text for text in wanted if "=" in text]
-        if len(axes) == len(wanted):
-            match: dict[str, Any] = {}
-            for name, _, entries in (text.partition("=") for text in axes):
-                match.setdefault(name, []).extend(entries.split(","))
-            return [{name: one_or_all(entries) for name, entries in match.items()}]
-        found: list[dict[str, Any] | str] = []
-        for cell in cells.at(*wanted):
-            found.append(cell.name if cell.name is not None else dict(cell.coordinates))
-        if len(found) > _MOST_RULES:
-            raise PlanError(f"That means {len(found):,} cells, each with a rule.", cure="say --at axis=entry")
-        return found
+        axes: dict[str, list[str]] = {}
+        for name, equals, entries in (text.partition("=") for text in wanted):
+            if equals:
+                axes.setdefault(name, []).extend(entries.split(","))
+        addresses = [text for text in wanted if "=" not in text]
+        if axes and addresses:  # they narrow each other down
+            every = [c.name if c.name is not None else dict(c.coordinates) for c in cells.at(*wanted)]
+            if len(every) > _MOST_RULES:
+                raise PlanError(f"That means {len(every):,} cells, each with a rule.", cure="say axes alone")
+            return every
+        if not addresses:
+            return [{name: one_or_all(entries) for name, entries in axes.items()}]
+        added = {cell.name for cell in self.lattice.added}
+        return [text if text in added else self._match_of(text) for text in addresses]
+
+    def _match_of(self, address: str) -> dict[str, Any]:
+        """What a rule says to mean the cells of an address; an empty part of it means any entry."""
+        parts = zip(self.cells.axes, address.split("/"), strict=False)
+        return {axis: one_or_all(part.split(",")) for axis, part in parts if part}
 
     def adopt(self, **chosen: str) -> Self:
         """Let axes stay with one entry each; addresses, file names and what is done stay.
@@ -123,7 +131,7 @@ class PlanChanges(PlanFiles):
         Raises
         ------
         PlanError
-            When there is no such axis or entry.
+            When there is no such axis or entry, or no cell of the plan has it.
 
         Examples
         --------
@@ -135,19 +143,26 @@ class PlanChanges(PlanFiles):
             place = tables[name].index[entry]
             for partner in self._in_step(name):  # axes of equal length that advance in step
                 keeps[partner] = tables[partner].options[place].name
-        names = {axis: [o.name for o in tables[axis].options] for axis in keeps}
+        self.cells.indices(*(f"{axis}={entry}" for axis, entry in keeps.items()))  # some cell has them
+        kept = {axis: (tables[axis], tables[axis].index[entry]) for axis, entry in keeps.items()}
         for axis, entry in keeps.items():
             bundle = self._entry_alone(axis, entry)
             self.change("axes", lambda axes, axis=axis, bundle=bundle: changed_key(axes, axis, bundle))
         if self._data.get("rules"):
-            self.change("rules", lambda rules: pruned(rules, keeps, names))
+            self.change("rules", lambda rules: pruned(rules, kept))
             if not self._data["rules"]:
                 del self._data["rules"]
-        sets = self._data.get("sets")
-        for title in list(sets or ()):
-            matches = [m for m in sets[title] if narrowed(m, keeps, names) is not None]
-            if len(matches) != len(sets[title]):
+        sets = self._data.get("sets") or {}
+        left = {
+            title: [m for m in (narrowed(m, kept) for m in sets[title]) if m is not None] for title in sets
+        }
+        for title, matches in left.items():
+            if matches and matches != sets[title]:
                 self.change("sets", lambda said, t=title, m=matches: changed_key(said, t, m))
+        if not all(left.values()):
+            self.change("sets", lambda said: without_keys(said, [t for t in left if not left[t]]))
+            if not self._data["sets"]:
+                del self._data["sets"]
         self.lattice  # noqa: B018  # refuses what cannot be
         return self
 
@@ -277,16 +292,28 @@ class PlanChanges(PlanFiles):
         file = self.file
         if file is None:
             raise PlanError("The plan was not read from a file.", cure="name one: plan.write(file)")
+        self.refuse_stale()
+        self.write(file, over=True)
+        self._read = self.text
+
+    def refuse_stale(self) -> None:
+        """Make sure that the plan's file is as it was read.
+
+        Raises
+        ------
+        PlanError
+            When it is another.
+        """
+        if self.file is None:
+            return
         try:
-            now = file.read_text(encoding="utf-8-sig")
+            now = self.file.read_text(encoding="utf-8-sig")
         except (OSError, UnicodeDecodeError):
             now = ""
         if now != self._read:
             raise PlanError(
-                f"{file.name} was changed since it was read; nothing was written.", cure="give it again"
+                f"{self.file.name} was changed since it was read; nothing was written.", cure="give it again"
             )
-        self.write(file, over=True)
-        self._read = self.text
 
 
 def _as_written(part: Any) -> dict[str, Any]:

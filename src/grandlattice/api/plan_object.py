@@ -206,17 +206,16 @@ class Plan(PlanPictures):
 
         call, keys = orchestration.divided(options)
         done = orchestration.run(self.planned(into), self._chosen(at, sets), self.conducted(**keys), call)
-        if done.finished and self.model.boards:
-            self._renew_boards(done, into)
-        return done
+        return self._with_boards(done, into)
 
-    def _renew_boards(self, done: Run, into: Into) -> None:
-        """Boards that are there show what a run made."""
-        for name in self.model.boards:
+    def _with_boards(self, done: Run, into: Into) -> Run:
+        """A run, when the boards that are there show what it made."""
+        for name in self.model.boards if done.finished else ():
             try:
                 self.board(name, into=into, only_there=True)
             except LatticeError as problem:
                 done.notes.append(f"The board {name} was not made anew: {problem.what}")
+        return done
 
     def finish(
         self, /, *, at: At = (), sets: Sequence[str] = (), into: Into = None, **options: Unpack[RunOptions]
@@ -233,7 +232,9 @@ class Plan(PlanPictures):
 
         call, keys = orchestration.divided(options)
         chosen, block = self._chosen(at, sets), self.conducted(**keys)
-        return orchestration.run(self.planned(into), chosen, block, call, finishing=True)
+        return self._with_boards(
+            orchestration.run(self.planned(into), chosen, block, call, finishing=True), into
+        )
 
     def conducted(self, /, **keys: Unpack[RunKeys]) -> RunBlock:
         """How this plan is run, with other keys of ``run:`` laid over its own.

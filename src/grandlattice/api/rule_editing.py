@@ -4,27 +4,31 @@ from __future__ import annotations
 
 import copy
 from collections.abc import Mapping, Sequence
-from fnmatch import fnmatchcase
 from typing import Any
 
 from ruamel.yaml.comments import CommentedMap, CommentedSeq
 
 from grandlattice.api.axis_builder import as_texts
+from grandlattice.plan.axes import AxisTable
+from grandlattice.plan.settings import as_list
 from grandlattice.tables.grades import GRADES
 
 
 def one_or_all(entries: Sequence[str]) -> Any:
+    """Entries as a match writes them: one alone, or a list without repetitions."""
     return entries[0] if len(entries) == 1 else list(dict.fromkeys(entries))
 
 
 def is_same(said: Any, match: Mapping[str, Any]) -> bool:
+    """Whether what a rule says to mean cells is a match, however its entries are written."""
     if not isinstance(said, Mapping):
         return False
-    return {str(k): listed(v) for k, v in said.items()} == {k: listed(v) for k, v in match.items()}
+    return {str(k): as_texts_of(v) for k, v in said.items()} == {k: as_texts_of(v) for k, v in match.items()}
 
 
-def listed(entries: Any) -> list[str]:
-    return [str(each) for each in (entries if isinstance(entries, list | tuple) else [entries])]
+def as_texts_of(entries: Any) -> list[str]:
+    """Entries of a match, one or several, as a list."""
+    return [str(each) for each in as_list(entries)]
 
 
 def every_key(*parts: Any) -> set[str]:
@@ -59,6 +63,7 @@ def graded(where: Any, given: Mapping[str, Any]) -> Any:
 
 
 def appended(rules: Any, rule: Mapping[str, Any]) -> Any:
+    """Rules with one more behind them; none is no rules."""
     rules = CommentedSeq() if rules is None else rules
     if isinstance(rule, CommentedMap):
         for key in ("at", "add"):
@@ -87,43 +92,47 @@ def move_blank_lines(before: Any, rule: CommentedMap) -> None:
 
 
 def changed_key(mapping: Any, key: str, value: Any) -> Any:
+    """A mapping with another value for a key."""
     mapping[key] = value
     return mapping
 
 
-def narrowed(
-    match: Mapping[str, Any], keeps: Mapping[str, str], names: Mapping[str, Sequence[str]]
-) -> dict[str, Any] | None:
-    """What a rule means once axes have one entry each; None where it means nothing any more."""
+def without_keys(mapping: Any, keys: Sequence[str]) -> Any:
+    """A mapping without some of its keys."""
+    for key in keys:
+        del mapping[key]
+    return mapping
+
+
+Kept = Mapping[str, tuple[AxisTable, int]]
+"""Axes that have one entry left: the axis as it was, and the number of that entry."""
+
+
+def narrowed(match: Mapping[str, Any], kept: Kept) -> dict[str, Any] | None:
+    """What a match of entries means once axes have one entry each; None where it means no cell any more."""
     left = dict(match)
-    for axis, entry in keeps.items():
+    for axis, (table, number) in kept.items():
         if axis not in match:
             continue
-        held = [e for e in listed(match[axis]) if e == entry or fnmatchcase(entry, e)]
-        known = [e for e in listed(match[axis]) if e not in held and e not in names[axis] and "*" not in e]
-        if not held and not known:
+        if not table.matching(as_texts_of(match[axis]))[number]:
             return None
-        left[axis] = one_or_all(held or known)
+        left[axis] = table.options[number].name
     return left
 
 
-def pruned(rules: Any, keeps: Mapping[str, str], names: Mapping[str, Sequence[str]]) -> Any:
+def pruned(rules: Any, kept: Kept) -> Any:
     """Rules without those that speak of entries which are gone."""
     for k in reversed(range(len(rules))):
         rule = rules[k]
-        if "keep" in rule:
-            matches = [m for m in (narrowed(m, keeps, names) for m in rule["keep"]) if m is not None]
-            if matches:
-                renewed(rule, "keep", matches)
-                continue
-            del rules[k]
-            continue
-        kind = next(key for key in ("drop", "at", "add") if key in rule)
-        match = narrowed(rule[kind], keeps, names)
-        if match is None:
-            del rules[k]
+        kind = next(key for key in ("keep", "drop", "at", "add") if key in rule)
+        if kind == "keep":
+            match: Any = [m for m in (narrowed(m, kept) for m in rule[kind]) if m is not None]
         else:
+            match = narrowed(rule[kind], kept)
+        if match:
             renewed(rule, kind, match)
+        elif match is None or kind == "keep":
+            del rules[k]
     return rules
 
 

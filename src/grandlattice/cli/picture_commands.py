@@ -220,24 +220,25 @@ def grade(
         _show_difference(plan)
         if dry:
             return
-        ready = plan.outlook(at=at or (), into=into)
-        plan.save()
-        if ready.todo:
-            _finish(plan, at, into)
+        plan.refuse_stale()
+        done = plan.finish(at=at or (), into=into, **plan.hurried)
+        plan.save()  # what could not be done was refused before
+        _say_finished(plan, done, at, into)
     if cdl is not None:
         _write_cdl(plan, at, cdl)
 
 
-def _finish(plan: lattice.Plan, at: list[str] | None, into: Path | None) -> None:
-    done = plan.finish(at=at or (), into=into, **plan.hurried)
+def _say_finished(
+    plan: lattice.Plan, done: lattice.Run, at: list[str] | None, into: Path | None
+) -> None:  # fmt: skip
+    """What pictures a grade changed, and which it could not."""
     files = sum(len(event.result.records) for event in done.finished)
     console.print(
         f"[green]✓[/green] {many(files, 'picture')} written from OpenEXR files in {duration(done.seconds)}, "
         "nothing traced"
     )
-    left = plan.outlook(at=at or (), into=into).todo.frame_count
-    if left:
-        console.print(f"{many(left, 'frame')} left that cannot be written without a trace")
+    if done.untraced:
+        console.print(f"{many(done.untraced, 'frame')} left that cannot be written without a trace")
         next_step(f"glat run{arguments(_named(plan), at, into=into)}")
 
 
@@ -246,7 +247,10 @@ def _write_cdl(plan: lattice.Plan, at: list[str] | None, file: Path) -> None:
     grades = {cell.address: cell.settings.graded for cell in cells if cell.settings.graded}
     if file.exists():
         raise lattice.OutputError(f"{file} exists already and is left as it is.", cure="name another file")
-    file.write_text(lattice.cdl_text(grades), encoding="utf-8")
+    try:
+        file.write_text(lattice.cdl_text(grades), encoding="utf-8")
+    except OSError as problem:
+        raise lattice.OutputError(f"{file} cannot be written: {problem.strerror or problem}.") from problem
     console.print(f"wrote  [bold]{escape(short(file))}[/bold], {many(len(grades), 'grade')}")
     beyond = {name for grade in grades.values() for name in lattice.beyond_cdl(grade)}
     if beyond:

@@ -238,6 +238,9 @@ def write_display(
             f"{MARK}seconds",
             f"{MARK}rays",
             f"{MARK}denoised",
+            f"{MARK}edition",
+            f"{MARK}of",
+            f"{MARK}as",
         )
         metadata = {"ImageDescription": "; ".join(f"{k}={metadata[k]}" for k in kept if k in metadata)}
     elif kind == "png":

@@ -225,7 +225,8 @@ class Coordinator:
                 is_same = self._keep is not None and read_mark(there, "fingerprint") == record.fingerprint
                 self._store.land(prepared, None if is_same else self._keep)
                 if self._keep_most is not None and not is_same:
-                    keep_latest(self._store, self.run.plan_name, prepared.path, self._keep_most)
+                    plan, most = self.run.plan_name, self._keep_most
+                    keep_latest(self._store, plan, prepared.path, most, self.run.owner)
         except LatticeError as problem:
             return problem
         return None

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from grandlattice.errors import LatticeError
+from grandlattice.images import read_mark
 from grandlattice.runs.store import FolderStore
 
 _STAMP = "%Y-%m-%d-%H%M%S"
@@ -62,10 +63,17 @@ def earlier_of(store: FolderStore, plan: str, path: str) -> list[KeptPicture]:
     return found
 
 
-def keep_latest(store: FolderStore, plan: str, path: str, most: int) -> None:
-    """Remove all but the latest earlier pictures of a path."""
+def keep_latest(store: FolderStore, plan: str, path: str, most: int, owner: str) -> None:
+    """Remove all but the latest earlier pictures of a path; one that no run of the plan made stays.
+
+    Parameters
+    ----------
+    owner : id of the plan's ledger, which its pictures carry.
+    """
     for kept in earlier_of(store, plan, path)[most:]:
         with suppress(LatticeError, OSError):
+            if read_mark(store.path(kept.path), "owner") != owner:
+                continue
             store.remove(kept.path)
             folder = store.path(kept.path).parent.parent
             while folder.name and folder != store.path(kept_top(plan)).parent:

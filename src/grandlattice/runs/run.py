@@ -47,6 +47,7 @@ class Run:
         ``budget`` or ``full`` (a disk); empty where nothing did.
     spent : how that is said.
     left : frames that did not begin.
+    untraced : frames that were left alone because they would have to be traced, see `Plan.finish`.
     wanted_next : plans that were added meanwhile, to come after this one.
     notes : what else there is to say, such as notices that could not be sent.
     estimate : what it was expected to take.
@@ -72,6 +73,7 @@ class Run:
     ended_by: str = ""
     spent: str = ""
     left: int = 0
+    untraced: int = 0
     wanted_next: list[str] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     seconds: float = 0.0
