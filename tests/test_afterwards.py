@@ -464,6 +464,7 @@ editions:
   web: {size: 24x24, format: [jpg, png, tga, hdr, exr], label: true}
   flyer: {print: {width: 4 mm, height: 4 mm, ppi: 300}, format: tiff, exposure: 1}
   wall: {purpose: ink-jet, scale: 50%}
+  large: {scale: 400%}
 """
 )
 
@@ -472,7 +473,7 @@ def test_editions_are_written_from_what_is_traced_and_stay(made: Path, glat) -> 
     made.write_text(EDITIONS)
     code, said = glat(made.parent, "edition")
     assert code == 0, said
-    assert "28 pictures written" in said
+    assert "32 pictures written" in said
     there = made.parent / "editions"
     import OpenImageIO as oiio
 
@@ -483,6 +484,13 @@ def test_editions_are_written_from_what_is_traced_and_stay(made: Path, glat) -> 
     assert facts("wall/day-Front.0001.png") == (24, 16, pytest.approx(200.0, abs=0.1))
     assert facts("flyer/day-Front.0001.tiff") == (47, 31, pytest.approx(300.0, abs=0.1))
     assert facts("web/day-Front.0001.jpg")[0] == 24
+    code, said = glat(made.parent, "edition", "large")
+    assert code == 0, said
+    large = oiio.ImageInput.open(str(there / "large/day-Front.0001.png")).read_image(oiio.FLOAT)
+    traced = oiio.ImageInput.open(str(made.parent / f"{OUT}.png")).read_image(oiio.FLOAT)
+    assert large.shape[:2] == (128, 192)
+    np.testing.assert_allclose(large.reshape(32, 4, 48, 4, -1).mean(axis=(1, 3)), traced, atol=0.2)
+    assert large[..., :3].mean() == pytest.approx(traced[..., :3].mean(), abs=0.01)
     # An area of the picture keeps its light, and looks as the display shows that.
     exr = made.parent / f"{OUT}.exr"
     light = lattice.open_plan(made).outlook()

@@ -168,6 +168,15 @@ def _write_all(
     return written, same
 
 
+def _enlarged(shown: NDArray[np.float32], width: int, height: int) -> NDArray[np.float32]:
+    """A displayed picture in a larger size; its alpha is not premultiplied, before and after."""
+    covered = shown.copy()
+    covered[..., :3] *= shown[..., 3:]
+    large = images.resized(covered, width, height)
+    large[..., :3] /= np.where(large[..., 3:] > 1e-4, large[..., 3:], 1.0)
+    return np.clip(large, 0.0, 1.0)
+
+
 def _digest(each: _Wanted) -> str:
     """Of everything a file of an edition depends on besides its picture."""
     settings = each.cell.settings
@@ -186,7 +195,8 @@ def _write(
     metadata = {f"{images.MARK}{name}": value for name, value in told.items()}
     height, width = picture.shape[:2]
     size = images.fitted(width, height, settings.size.width, settings.size.height)
-    light = images.resized(picture, *size)
+    is_larger = size[0] > width
+    light = picture if is_larger and FORMATS[kind].displayed else images.resized(picture, *size)
     ppi = settings.size.ppi
     if FORMATS[kind].layered:
         images.write_exr(path, [images.Channels(_CHANNELS, light)], metadata, ppi=ppi)
@@ -196,6 +206,8 @@ def _write(
         return
     exposure = settings.exposure + (stops if settings.camera_exposure else 0.0)
     shown = images.to_display(light, settings.display, exposure, settings.graded)
+    if is_larger:  # no pixel is displayed that is not there
+        shown = _enlarged(shown, *size)
     if settings.label:
         words = "   ".join(f"{axis} {entry}" for axis, entry in each.cell.coordinates.items())
         shown = images.with_label(shown, each.cell.name or words, label)

@@ -73,17 +73,13 @@ def facts_of(plan: PlanFiles, cell: Cell, frame: int | None, into: Path | None) 
     if frame is not None and frame not in cell.settings.frames:
         raise NoSuchCell(f"{cell.address} has no frame {frame}.")
     there = planned.ledger.file.exists()
-    runs: dict[tuple[str, int], int] = {}
-    with suppress(LatticeError):
-        runs = planned.ledger.runs_of(cell.address) if there else {}
     found = []
     for file in planned_files(cell, plan.names, frames):
-        record = None
+        record, run = None, None
         with suppress(LatticeError):
             record = planned.ledger.find(file.path) if there else None
-        found.append(
-            _facts(planned.output / file.path, cell, file, record, runs.get((cell.address, file.frame)))
-        )
+            run = None if record is None else planned.ledger.run_at(record.finished)
+        found.append(_facts(planned.output / file.path, cell, file, record, run))
     planned.ledger.close()
     return found
 

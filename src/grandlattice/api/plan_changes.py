@@ -90,8 +90,9 @@ class PlanChanges(PlanFiles):
         else:
             where = next((r for r in rules if is_same(r.get("at"), match) and "grade" in r), None)
             if where is None:
-                where = as_texts({"at": match})
+                where = graded(as_texts({"at": match}), given)
                 self.change("rules", lambda said: appended(said, where))
+                return
         graded(where, given)
         self.change("rules", lambda said: said)
 

@@ -36,17 +36,8 @@ app = typer.Typer(
 )
 _ROOMS = {
     "plan_commands": ("survey", "begin", "cells", "explain", "check", "passes", "export", "schema"),
-    "picture_commands": (
-        "where",
-        "compare",
-        "grade",
-        "edition",
-        "board",
-        "adopt",
-        "again",
-        "history",
-        "clean",
-    ),
+    "picture_commands": ("where", "compare", "history", "clean"),
+    "choice_commands": ("grade", "edition", "board", "adopt", "again"),
     "run_commands": ("demo", "proof", "run", "continue", "review"),
     "steer_commands": (
         "status",
@@ -112,8 +103,9 @@ def main() -> None:
             sys.exit(1)
         _add_commands(asked)
         helped = {"--help", "-h"} & set(sys.argv) or "_GLAT_COMPLETE" in os.environ
-        opens = {name for room in ("plan_commands", "picture_commands", "run_commands")
-                 for name in _ROOMS[room]} - _QUICK  # fmt: skip
+        opens = {
+            name for room, names in _ROOMS.items() for name in names if room != "steer_commands"
+        } - _QUICK
         if asked in opens and not helped:
             load_scenes()
         signals.end_in_order()

@@ -1,17 +1,26 @@
-"""Commands about pictures that are there: where they are, how far apart, graded, chosen, cleared away."""
+"""Commands about pictures that are there: where they are, how far apart, earlier ones, what is left over."""
 
 from __future__ import annotations
 
-import time
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Annotated
 
 import typer
 from rich.markup import escape
-from rich.table import Table
 
 import grandlattice as lattice
-from grandlattice.cli.shared_options import AsJson, At, Into, arguments, open_plan
+from grandlattice.cli.shared_options import (
+    AsJson,
+    Into,
+    OneFrame,
+    PlanAndCell,
+    Yes,
+    arguments,
+    open_plan,
+    plan_and,
+    plan_word,
+)
 from grandlattice.cli.terminal_text import (
     console,
     duration,
@@ -19,7 +28,6 @@ from grandlattice.cli.terminal_text import (
     many,
     next_step,
     print_json,
-    quoted,
     short,
     size,
 )
@@ -33,18 +41,12 @@ PlanOption = Annotated[
 PassName = Annotated[
     str | None, typer.Option("--pass", help="The pass, the beauty by default.", show_default=False)
 ]
-OneFrame = Annotated[int | None, typer.Option("--frame", help="Only this frame.", show_default=False)]
-Yes = Annotated[bool, typer.Option("--yes", "-y", help="Do it without asking.")]
-_ENDING = ".lattice.yaml"
 _SHOWN = 3  # passes of a file
-_FOLDERS = 5  # that are named
-_NUMBERS = ("frame", "samples")
+_LISTED = 200  # leftovers
 
 
 def where(
-    words: Annotated[
-        list[str], typer.Argument(metavar="[PLAN] CELL", help="The cell, behind the plan where needed.")
-    ],
+    words: PlanAndCell,
     frame: OneFrame = None,
     opened: Annotated[
         str | None,
@@ -60,39 +62,44 @@ def where(
 
     Example:  glat where noon/brass/all/Wide
     """
-    plan, (address,) = _plan_and(words, 1)
+    plan, (address,) = plan_and(words, 1)
     facts = plan.where(address, frame=frame, into=into)
     if json:
         print_json(facts)
         return
-    table = Table(box=None, header_style="dim", pad_edge=False)
-    for title in ("file", "frame", "holds", "size", "", "samples", "noise", "traced", "made", "run"):
-        table.add_column(title, overflow="fold", justify="right" if title in _NUMBERS else "left")
     for each in facts:
-        holds = ", ".join(each.passes[:3]) + (
-            f" and {len(each.passes) - 3} more" if len(each.passes) > 3 else ""
-        )
-        row = [escape(short(each.path)), str(each.frame), escape(holds)]
-        if not each.is_there:
-            table.add_row(*row, "[yellow]not there[/yellow]")
-            continue
-        remarks = [
-            word for word, is_so in (("denoised", each.denoised), ("unfinished", each.unfinished)) if is_so
-        ]
-        noise = "" if each.noise is None else f"{each.noise:.1%}"
-        made = "" if each.finished is None else f"{each.finished:%Y-%m-%d %H:%M}"
-        table.add_row(
-            *row, f"{each.width}x{each.height}", size(each.bytes), f"{each.samples or ''}", noise,
-            duration(each.seconds) if each.seconds else "", " ".join([made, *remarks]), str(each.run or ""),
-        )  # fmt: skip
-    console.print(table)
+        console.print(f"[bold]{escape(short(each.path))}[/bold]")
+        console.print(f"  {', '.join(_told(each))}")
     for name, text in dict(pair for each in facts for pair in each.made_from).items():
         console.print(f"[dim]{name}[/dim]  {escape(text)}")
     there = [each.path for each in facts if each.is_there]
     if opened is not None:
         _open(there, opened, address)
     elif not there:
-        next_step(f"glat run --at {quoted(address)}")
+        next_step(f"glat run{arguments(plan_word(plan), [address])}")
+
+
+def _told(facts: lattice.FileFacts) -> Iterator[str]:
+    """What is known of a file, a word for each."""
+    passes = facts.passes[:_SHOWN]
+    more = len(facts.passes) - len(passes)
+    yield f"frame {facts.frame}"
+    yield escape(" ".join(passes)) + (f" and {more} more" if more else "")
+    if not facts.is_there:
+        yield "[yellow]not there[/yellow]"
+        return
+    yield f"{facts.width}x{facts.height}"
+    yield size(facts.bytes)
+    if facts.samples:
+        yield f"{facts.samples} samples"
+    if facts.noise is not None:
+        yield f"noise {facts.noise:.1%}"
+    if facts.seconds:
+        yield f"traced in {duration(facts.seconds)}"
+    if facts.finished is not None:
+        by = f" by run {facts.run}" if facts.run else ""
+        yield f"made {facts.finished:%Y-%m-%d %H:%M}{by}"
+    yield from (word for word in ("denoised", "unfinished") if getattr(facts, word))
 
 
 def _open(there: list[Path], what: str, address: str) -> None:
@@ -166,7 +173,7 @@ def _show_comparison(found: lattice.Comparison) -> None:
         return
     x, y = found.at
     console.print(
-        f"relative error  {found.relative:.3%}   [dim]mean squared error {found.mse:.4g}, "
+        f"relative error  {100.0 * found.relative:.3g} %   [dim]mean squared error {found.mse:.4g}, "
         f"PSNR {found.psnr:.1f} dB, SSIM {found.ssim:.4f}, white at {found.peak:.4g}[/dim]\n"
         f"largest         {found.largest:.4g} at pixel {x} {y}\n"
         f"differ          {found.share:.1%} of the pixels"
@@ -178,209 +185,11 @@ def _show_changes(plan: lattice.Plan, first: str, second: str) -> None:
     from grandlattice.cli import result_tables
 
     console.print()
-    result_tables.show_explanation(plan.explain(first, against=second))
-
-
-def grade(
-    values: Annotated[
-        list[str] | None,
-        typer.Argument(
-            metavar="[PLAN] VALUES", show_default=False,
-            help="exposure=0.3 contrast=1.1 saturation=… temperature=… tint=… shadows=… mid-tones=… "
-            "highlights=…, or off.",
-        ),
-    ] = None,
-    at: At = None,
-    into: Into = None,
-    dry: Annotated[bool, typer.Option("--dry", help="Only show what would change in the plan.")] = False,
-    cdl: Annotated[
-        Path | None,
-        typer.Option("--cdl", help="Write the grades of the cells to an ASC CDL (.ccc).", show_default=False),
-    ] = None,
-) -> None:  # fmt: skip
-    """Grade displayed pictures, and write them again from their OpenEXR files; nothing is traced.
-
-    The plan keeps it under `grade:`; `off` goes back to the picture as it was traced.
-
-    Example:  glat grade exposure=0.3 temperature=0.2 --at light=noon
-    """
-    named = [word for word in values or () if word.endswith(_ENDING)]
-    said = [word for word in values or () if word not in named]
-    plan = open_plan(Path(named[0]) if named else None)
-    given: dict[str, float] = {}
-    for word in said:
-        name, equals, number = word.partition("=")
-        if word == "off":
-            continue
-        if not equals:
-            raise lattice.PlanError(f"{word} gives no value.", cure="write it as exposure=0.3, or off")
-        given[name.replace("-", "_")] = number  # type: ignore[assignment]
-    if said or cdl is None:
-        plan.grade(at=at or (), off="off" in said, **given)
-        _show_difference(plan)
-        if dry:
-            return
-        plan.refuse_stale()
-        done = plan.finish(at=at or (), into=into, **plan.hurried)
-        plan.save()  # what could not be done was refused before
-        _say_finished(plan, done, at, into)
-    if cdl is not None:
-        _write_cdl(plan, at, cdl)
-
-
-def _say_finished(
-    plan: lattice.Plan, done: lattice.Run, at: list[str] | None, into: Path | None
-) -> None:  # fmt: skip
-    """What pictures a grade changed, and which it could not."""
-    files = sum(len(event.result.records) for event in done.finished)
-    console.print(
-        f"[green]✓[/green] {many(files, 'picture')} written from OpenEXR files in {duration(done.seconds)}, "
-        "nothing traced"
-    )
-    if done.untraced:
-        console.print(f"{many(done.untraced, 'frame')} left that cannot be written without a trace")
-        next_step(f"glat run{arguments(_named(plan), at, into=into)}")
-
-
-def _write_cdl(plan: lattice.Plan, at: list[str] | None, file: Path) -> None:
-    cells = plan.cells.at(*(at or ()))
-    grades = {cell.address: cell.settings.graded for cell in cells if cell.settings.graded}
-    if file.exists():
-        raise lattice.OutputError(f"{file} exists already and is left as it is.", cure="name another file")
-    try:
-        file.write_text(lattice.cdl_text(grades), encoding="utf-8")
-    except OSError as problem:
-        raise lattice.OutputError(f"{file} cannot be written: {problem.strerror or problem}.") from problem
-    console.print(f"wrote  [bold]{escape(short(file))}[/bold], {many(len(grades), 'grade')}")
-    beyond = {name for grade in grades.values() for name in lattice.beyond_cdl(grade)}
-    if beyond:
-        console.print(f"[yellow]without {', '.join(sorted(beyond))}[/yellow]: an ASC CDL cannot say that")
-
-
-def edition(
-    words: Annotated[
-        list[str] | None,
-        typer.Argument(metavar="[PLAN] NAMES", help="Editions; all of the plan where none is named."),
-    ] = None,
-    at: At = None,
-    into: Into = None,
-) -> None:
-    """Write editions of the plan: sizes, formats, densities and labels for a purpose; nothing is traced.
-
-    Example:  glat edition web
-    """
-    plan, names = _plan_and(words or [], None)
-    started = time.perf_counter()
-    found = plan.edition(*(names or plan.model.editions), at=at or (), into=into)
-    same = f", {found.unchanged:,} as they should be already" if found.unchanged else ""
-    console.print(
-        f"[green]✓[/green] {many(len(found.written), 'picture')} written in "
-        f"{duration(time.perf_counter() - started)}{same}"
-    )
-    for folder in sorted({path.parent for path in found.written})[:_FOLDERS]:
-        console.print(f"  {escape(short(folder))}")
-    if found.waiting:
-        address, frame = found.waiting[0]
-        console.print(
-            f"[yellow]{many(len(found.waiting), 'frame')} without an OpenEXR file to write from, the first "
-            f"{escape(address)}, frame {frame}[/yellow]"
-        )
-        next_step(f"glat run{arguments(_named(plan), at, into=into)}")
-
-
-def board(
-    words: Annotated[
-        list[str] | None,
-        typer.Argument(metavar="[PLAN] NAMES", help="Boards; all of the plan where none is named."),
-    ] = None,
-    into: Into = None,
-) -> None:
-    """Write boards of the plan: sheets with pictures of many cells, as PDF or PNG.
-
-    A board is written anew only where one of its pictures or words changed.
-
-    Example:  glat board wall
-    """
-    plan, names = _plan_and(words or [], None)
-    started = time.perf_counter()
-    found = plan.board(*(names or plan.model.boards), into=into)
-    for path in found.written:
-        console.print(f"wrote  [bold]{escape(short(path))}[/bold]")
-    if found.unchanged:
-        console.print(f"{many(len(found.unchanged), 'file')} as they should be already")
-    console.print(f"[dim]{duration(time.perf_counter() - started)}[/dim]")
-
-
-def adopt(
-    words: Annotated[
-        list[str],
-        typer.Argument(metavar="[PLAN] AXIS=ENTRY", help="Axes, each with the entry it stays with."),
-    ],
-    layer: Annotated[
-        Path | None,
-        typer.Option(
-            "--layer", help="Leave the plan alone, and write what the entries change as a USD layer.",
-            show_default=False,
-        ),
-    ] = None,
-    yes: Yes = False,
-) -> None:  # fmt: skip
-    """Let an axis stay with one entry; addresses, names and what is done stay.
-
-    The change is shown before it is written.
-
-    Example:  glat adopt sky=040
-    """
-    plan, said = _plan_and(words, None)
-    chosen = {}
-    for word in said:
-        axis, equals, entry = word.partition("=")
-        if not equals or not entry:
-            raise lattice.PlanError(f"{word} names no entry.", cure="write it as axis=entry, such as sky=040")
-        chosen[axis] = entry
-    if layer is not None:
-        console.print(f"wrote  [bold]{escape(short(plan.export_entries(layer, chosen)))}[/bold]")
-        return
-    before = len(plan.cells)
-    plan.adopt(**chosen)
-    _write(plan, yes, f"{many(len(plan.cells), 'cell')} of {before:,} stay")
-    next_step(f"glat clean{arguments(_named(plan))}")
-
-
-def again(
-    words: Annotated[
-        list[str],
-        typer.Argument(metavar="[PLAN] CELL SETTINGS", help="The cell, and settings such as samples=512."),
-    ],
-    name: Annotated[
-        str | None, typer.Option("--name", help="What the new cell is called.", show_default=False)
-    ] = None,
-    yes: Yes = False,
-) -> None:
-    """Ask for a cell again with other settings: larger, with more samples, as a panorama.
-
-    It becomes a cell of its own, by a rule in the plan.
-
-    Example:  glat again noon/brass/all/Wide projection=panorama size=4096x2048
-    """
-    plan, said = _plan_and(words, None)
-    cells = [word for word in said if "=" not in word]
-    if len(cells) != 1:
-        raise lattice.PlanError("Name one cell, and settings for it.", cure="glat cells lists them")
-    settings = dict(word.split("=", 1) for word in said if "=" in word)
-    if not settings:
-        raise lattice.PlanError("No setting is other than before.", cure="name one, such as samples=512")
-    count = len(plan.cells)
-    plan.again(cells[0], name=name, **{key.replace("-", "_"): value for key, value in settings.items()})  # type: ignore[arg-type]
-    added = plan.cells[count]
-    _write(plan, yes, f"one more cell: {added.address}")
-    next_step(f"glat run{arguments(_named(plan), [added.address])}")
+    result_tables.show_explanation(plan.explain(second, against=first))
 
 
 def history(
-    words: Annotated[
-        list[str], typer.Argument(metavar="[PLAN] CELL", help="The cell, behind the plan where needed.")
-    ],
+    words: PlanAndCell,
     frame: OneFrame = None,
     back: Annotated[
         int | None,
@@ -395,7 +204,7 @@ def history(
 
     Example:  glat history noon/brass/all/Wide
     """
-    plan, (address,) = _plan_and(words, 1)
+    plan, (address,) = plan_and(words, 1)
     if back is not None:
         chosen = plan.back(address, back, frame=frame, into=into)
         for _, present in chosen.files:
@@ -407,8 +216,9 @@ def history(
         print_json([each._asdict() for each in found])
         return
     if not found:
-        console.print("no earlier picture is kept")
-        next_step("keep-earlier: 3 under run: in the plan keeps three from now on")
+        console.print(
+            "no earlier picture is kept; keep-earlier: 3 under run: in the plan keeps three from now on"
+        )
         return
     for each in found:
         console.print(f"[bold]{each.number}[/bold]  until {each.replaced:%Y-%m-%d %H:%M}, then changed:")
@@ -445,50 +255,16 @@ def clean(
         console.print("nothing is left over: every file of the plan's runs belongs to one of its cells")
         return
     why = ""
-    for each in sorted(found, key=lambda each: (each.why, str(each.path)))[:200]:
+    for each in sorted(found, key=lambda each: (each.why, str(each.path)))[:_LISTED]:
         if each.why != why:
             why = each.why
             console.print(f"[bold]{escape(why)}[/bold]")
         console.print(f"  {escape(short(each.path))}  [dim]{size(each.bytes)}[/dim]")
-    if len(found) > 200:
-        console.print(f"  [dim]and {len(found) - 200:,} more; --json lists them[/dim]")
+    if len(found) > _LISTED:
+        console.print(f"  [dim]and {len(found) - _LISTED:,} more; --json lists them[/dim]")
     whole = f"{many(len(found), 'file')}, {size(sum(each.bytes for each in found))}"
     if not yes and not typer.confirm(f"remove {whole}?", default=False):
         console.print("nothing was removed")
         return
     gone = opened.clean(found, into=into)
     console.print(f"removed {many(len(gone), 'file')}, {size(sum(each.bytes for each in gone))}")
-
-
-def _plan_and(words: list[str], count: int | None) -> tuple[lattice.Plan, list[str]]:
-    """The plan meant, and the words behind it."""
-    named = words[0] if words and words[0].endswith(_ENDING) else None
-    said = words[1:] if named else words
-    if count is not None and len(said) != count:
-        raise lattice.PlanError("One cell is wanted." if count == 1 else f"{count} words are wanted.")
-    return open_plan(Path(named) if named else None), said
-
-
-def _named(plan: lattice.Plan) -> list[Path]:
-    """The plan's file for a next command, where the folder alone does not tell it."""
-    if plan.file is None or [path.absolute() for path in Path.cwd().glob(f"*{_ENDING}")] == [plan.file]:
-        return []
-    return [Path(short(plan.file))]
-
-
-def _show_difference(plan: lattice.Plan) -> None:
-    for line in plan.difference().splitlines():
-        style = {"+": "green", "-": "red", "@": "dim"}.get(line[:1], "")
-        console.print(escape(line), style=style or None)
-
-
-def _write(plan: lattice.Plan, yes: bool, what: str) -> None:
-    """Show what changes in a plan, and write it on a yes."""
-    _show_difference(plan)
-    console.print(what)
-    if not yes and not typer.confirm("write it?", default=False):
-        console.print("nothing was written")
-        raise typer.Exit()
-    plan.save()
-    assert plan.file is not None
-    console.print(f"wrote  [bold]{escape(short(plan.file))}[/bold]")

@@ -10,8 +10,9 @@ import typer
 
 import grandlattice as lattice
 from grandlattice.cli.scene_loading import load_scenes
-from grandlattice.cli.terminal_text import quoted
+from grandlattice.cli.terminal_text import quoted, short
 
+ENDING = ".lattice.yaml"
 PlanFile = Annotated[
     Path | None,
     typer.Argument(
@@ -47,6 +48,11 @@ EditOption = Annotated[
         show_default=False,
     ),
 ]
+PlanAndCell = Annotated[
+    list[str], typer.Argument(metavar="[PLAN] CELL", help="The cell, behind the plan where needed.")
+]
+Yes = Annotated[bool, typer.Option("--yes", "-y", help="Do it without asking.")]
+OneFrame = Annotated[int | None, typer.Option("--frame", help="Only this frame.", show_default=False)]
 Into = Annotated[
     Path | None, typer.Option("--into", help="Another output folder than the plan's own.", show_default=False)
 ]
@@ -168,7 +174,8 @@ def read_frames(text: str | None) -> list[int] | str | None:
     try:
         return list(lattice.read_frames(text).numbers or ())
     except ValueError as problem:
-        raise lattice.PlanError(f"--frames: {problem}.") from None
+        cure = "or name some of first, middle, last"
+        raise lattice.PlanError(f"--frames: {problem}.", cure=cure) from None
 
 
 def arguments(
@@ -183,3 +190,19 @@ def arguments(
     words += [f"--edit {quoted(text)}" for text in edits or ()]
     words += [f"--into {quoted(into)}"] if into is not None else []
     return "".join(f" {word}" for word in words)
+
+
+def plan_and(words: list[str], count: int | None) -> tuple[lattice.Plan, list[str]]:
+    """The plan meant, and the words behind it."""
+    named = words[0] if words and words[0].endswith(ENDING) else None
+    said = words[1:] if named else words
+    if count is not None and len(said) != count:
+        raise lattice.PlanError("One cell is wanted." if count == 1 else f"{count} words are wanted.")
+    return open_plan(Path(named) if named else None), said
+
+
+def plan_word(plan: lattice.Plan) -> list[Path]:
+    """The plan's file for a next command, where the folder alone does not tell it."""
+    if plan.file is None or [path.absolute() for path in Path.cwd().glob(f"*{ENDING}")] == [plan.file]:
+        return []
+    return [Path(short(plan.file))]

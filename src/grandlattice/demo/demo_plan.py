@@ -119,4 +119,14 @@ rules:
     exposure: -3.8
 
 order: [light, finish, layer, camera]    # slowest first
+
+editions:                                # pictures for a purpose, from what is traced: glat edition
+  web: {purpose: screen, format: jpg, label: true}
+  thumbs: {scale: 50%, format: jpg}
+
+boards:                                  # pictures on sheets: glat board
+  wall:
+    title: Three hours, three finishes
+    captions: [coordinates, samples, noise]
+  hours: {size: 1280x800, format: png, across: camera, down: [light, finish], at: layer=all, captions: size}
 """

@@ -271,13 +271,14 @@ class Ledger(LedgerFile):
         with self.open() as connection:
             connection.executemany("DELETE FROM files WHERE path = ?", ((path,) for path in paths))
 
-    def runs_of(self, cell: str) -> dict[tuple[str, int], int]:
-        """The number of the run that tried each frame of a cell last, by cell and frame."""
+    def run_at(self, moment: float) -> int | None:
+        """The number of the run that was under way at a moment, seconds since 1970; None where none was."""
         with self.open() as connection:
-            rows = connection.execute(
-                "SELECT cell, frame, run FROM members WHERE cell = ? AND run IS NOT NULL", (cell,)
-            )
-            return {(address, frame): run for address, frame, run in rows}
+            row = connection.execute(
+                "SELECT run FROM runs WHERE started <= ? AND (ended IS NULL OR ended >= ?) ORDER BY run DESC",
+                (moment, moment),
+            ).fetchone()
+        return int(row[0]) if row else None
 
     def failed_cells(self) -> set[str]:
         """Cells with a frame that could not be made."""
