@@ -18,7 +18,6 @@ from PIL import Image
 from grandlattice.api import orchestration
 from grandlattice.errors import LatticeError, OutputError, PlanError, nearest
 from grandlattice.plan import Cell, PlannedFile, planned_files
-from grandlattice.plan.addresses import Indices
 from grandlattice.plan.board_block import CAPTIONS, Board
 from grandlattice.review.board_layout import BoardCell, BoardPlan, Sheet, laid_out
 from grandlattice.review.cell_pictures import cell_picture, ranges_of
@@ -144,7 +143,7 @@ def _write(
 def _cells(plan: PlanFiles, planned: Planned, board: Board) -> Iterator[_Shown]:
     """The cells of a board, each with what is said of it."""
     indices = plan.cells.indices(*board.at)
-    states = _states(plan, planned, indices)
+    states = _states(plan, planned)
     there = planned.ledger.file.exists()
     for index in indices.tolist():
         cell = plan.cells[index]
@@ -166,12 +165,13 @@ def _cells(plan: PlanFiles, planned: Planned, board: Board) -> Iterator[_Shown]:
         ))  # fmt: skip
 
 
-def _states(plan: PlanFiles, planned: Planned, indices: Indices) -> dict[str, str]:
+def _states(plan: PlanFiles, planned: Planned) -> dict[str, str]:
     """What is wrong with the pictures of cells, by address; a plan that meters is not planned for a look."""
     found: dict[str, str] = {}
     if plan.meters:
         return found
-    for task in orchestration.outlook(planned, indices, None).outlook.todo:
+    # Of all cells, as they were planned for the last run: that is known without planning anew.
+    for task in orchestration.outlook(planned, plan.cells.indices(), None).outlook.todo:
         found |= {member.cell.address: "out of date" for member in task.members}
     if planned.ledger.file.exists():
         with suppress(LatticeError):

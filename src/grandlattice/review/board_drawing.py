@@ -8,6 +8,7 @@ from functools import lru_cache
 from pathlib import Path
 
 import reportlab
+import reportlab.rl_config
 from PIL import Image, ImageDraw, ImageFont
 from PIL.PngImagePlugin import PngInfo
 from reportlab.lib.utils import ImageReader
@@ -17,6 +18,7 @@ from reportlab.pdfgen import canvas
 
 from grandlattice.review.board_layout import Picture, Sheet
 
+reportlab.rl_config.useA85 = False  # bytes as they are: letters for them are made in Python, and slowly
 _FONT = Path(reportlab.__file__).parent / "fonts" / "Vera.ttf"
 _NAME = "BoardLetters"
 _COLOURS = {"ink": "#1b1f22", "faint": "#5c6468", "warning": "#a4480f"}
@@ -62,7 +64,10 @@ def draw_pdf(
                 page.rect(place.x, bottom, place.width, place.height, stroke=0, fill=1)
                 continue
             stream = io.BytesIO()
-            _fitted(picture_of(place.address), place, density).save(stream, "JPEG", quality=_QUALITY)
+            picture = picture_of(place.address)
+            if picture.width > place.width * density:  # a smaller one is enlarged by the reader
+                picture = _fitted(picture, place, density)
+            picture.save(stream, "JPEG", quality=_QUALITY)
             stream.seek(0)
             page.drawImage(ImageReader(stream), place.x, bottom, place.width, place.height)
         for words in sheet.words:
@@ -101,6 +106,4 @@ def draw_png(
 
 def _fitted(picture: Image.Image, place: Picture, density: float) -> Image.Image:
     size = max(1, round(place.width * density)), max(1, round(place.height * density))
-    if picture.width > size[0]:
-        return picture.resize(size, Image.Resampling.LANCZOS)
-    return picture.resize(size, Image.Resampling.BICUBIC) if picture.size != size else picture
+    return picture if picture.size == size else picture.resize(size, Image.Resampling.LANCZOS)
