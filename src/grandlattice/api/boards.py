@@ -16,6 +16,7 @@ import numpy as np
 from PIL import Image
 
 from grandlattice.api import orchestration
+from grandlattice.api.call_options import refuse_unknown
 from grandlattice.errors import LatticeError, OutputError, PlanError, nearest
 from grandlattice.plan import Cell, PlannedFile, planned_files
 from grandlattice.plan.board_block import CAPTIONS, Board
@@ -65,12 +66,7 @@ def write_boards(
     only_there : leave out those that were never made.
     """
     known = plan.model.boards
-    for name in names:
-        if name not in known:
-            hint = nearest(name, known) or "The plan has none; add some under boards."
-            raise PlanError(f"There is no board {name}. {hint}")
-    if not names:
-        raise PlanError("Name a board.", cure=", ".join(known) or "add some under boards in the plan")
+    refuse_unknown(names, known, "board")
     planned = plan.planned(into)
     written, unchanged = list[Path](), list[Path]()
     try:
@@ -253,7 +249,7 @@ def _pictures(
         assert each.file is not None
         path, width = planned.output / each.file.path, wide[each.cell.address]
         own = plan.model.own_kinds
-        shown = cell_picture(path, each.file, each.cell.settings, board.pass_, width, own, ranges)
+        shown = cell_picture(path, each.file, each.cell.settings, board.pass_, own, ranges, width)
         white = shown[..., :3] * shown[..., 3:] + (1.0 - shown[..., 3:])  # paper behind what is clear
         return Image.fromarray((np.clip(white, 0.0, 1.0) * 255.0 + 0.5).astype(np.uint8))
 

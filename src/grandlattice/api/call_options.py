@@ -6,8 +6,10 @@ missing here fails it.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, Literal, TypedDict, Unpack
+
+from grandlattice.errors import PlanError, nearest
 
 if TYPE_CHECKING:
     from grandlattice.runs import Estimate, Event, Outlook
@@ -135,4 +137,23 @@ def listed(at: At) -> tuple[str, ...]:
     return (at,) if isinstance(at, str) else tuple(at)
 
 
-__all__ = ["At", "Existing", "RunKeys", "RunOptions", "SettingValues", "Unpack", "listed"]
+def refuse_unknown(names: Sequence[str], known: Collection[str], kind: str) -> None:
+    """Make sure that one name at least is given, and that a plan has all of them under ``KINDs``.
+
+    Raises
+    ------
+    PlanError
+        When not.
+    """
+    for name in names:
+        if name not in known:
+            hint = nearest(name, known) or f"The plan has none; add some under {kind}s."
+            raise PlanError(f"There is no {kind} {name}. {hint}")
+    if not names:
+        raise PlanError(
+            f"No {kind} is named." if known else f"The plan has no {kind}s.",
+            cure=", ".join(known) or f"add some under {kind}s in the plan",
+        )
+
+
+__all__ = ["At", "Existing", "RunKeys", "RunOptions", "SettingValues", "Unpack", "listed", "refuse_unknown"]

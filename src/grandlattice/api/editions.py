@@ -21,7 +21,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice import images
-from grandlattice.errors import OutputError, PlanError, RunError, nearest
+from grandlattice.api.call_options import refuse_unknown
+from grandlattice.errors import OutputError, RunError
 from grandlattice.plan import Cell, CellSettings, PlannedFile, planned_files
 from grandlattice.plan.addresses import Indices
 from grandlattice.plan.edition_block import Edition
@@ -63,12 +64,7 @@ class _Wanted:
 def write_editions(plan: PlanFiles, names: Sequence[str], chosen: Indices, into: Path | None) -> EditionFiles:
     """Write editions of some cells; see `Plan.edition`."""
     known = plan.model.editions
-    for name in names:
-        if name not in known:
-            hint = nearest(name, known) or "The plan has none; add some under editions."
-            raise PlanError(f"There is no edition {name}. {hint}")
-    if not names:
-        raise PlanError("Name an edition.", cure=", ".join(known) or "add some under editions in the plan")
+    refuse_unknown(names, known, "edition")
     planned = plan.planned(into)
     sources, waiting = dict[Path, list[_Wanted]](), list[tuple[str, int]]()
     taken = {file.path for cell in plan.cells for file in planned_files(cell, plan.names)}

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from typing import Annotated
 
 from pydantic import BeforeValidator, Field, model_validator
@@ -17,14 +16,6 @@ CAPTIONS = ("coordinates", "camera", "frame", "size", "samples", "noise", "secon
 _MM_AN_INCH = 25.4
 
 
-def _name(value: object) -> str:
-    name = str(value)
-    if not re.fullmatch(r"\w[\w.-]*", name):
-        raise ValueError(f"a board is named with letters, digits, - and ., not {name!r}")
-    return name
-
-
-BoardName = Annotated[str, BeforeValidator(_name)]
 _Kinds = Annotated[list[Annotated[str, one_of("pdf", "png")]], BeforeValidator(as_list)]
 
 

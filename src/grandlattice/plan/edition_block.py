@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import replace
 from typing import Annotated
 
-from pydantic import BeforeValidator, Field, model_validator
+from pydantic import Field, model_validator
 
 from grandlattice.plan.settings import (
     FileOptions,
@@ -22,16 +21,6 @@ from grandlattice.plan.settings import (
 )
 from grandlattice.plan.spelled_values import Size
 from grandlattice.tables.purposes import PURPOSES
-
-
-def _name(value: object) -> str:
-    name = str(value)
-    if not re.fullmatch(r"\w[\w.-]*", name):
-        raise ValueError(f"an edition is named with letters, digits, - and ., not {name!r}")
-    return name
-
-
-EditionName = Annotated[str, BeforeValidator(_name)]
 
 
 class Edition(Strict):

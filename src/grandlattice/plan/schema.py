@@ -14,11 +14,12 @@ from pydantic import BaseModel, BeforeValidator, Discriminator, Field, Tag, mode
 from pydantic.json_schema import SkipJsonSchema
 from pydantic_core import PydanticCustomError
 
-from grandlattice.plan.board_block import Board, BoardName
+from grandlattice.plan.board_block import Board
 from grandlattice.plan.edit_verbs import WRONG, AnyEdit, branches
-from grandlattice.plan.edition_block import Edition, EditionName
+from grandlattice.plan.edition_block import Edition
 from grandlattice.plan.run_block import CommandRenderer, RunBlock
 from grandlattice.plan.settings import (
+    Key,
     LengthText,
     Number,
     Settings,
@@ -278,10 +279,10 @@ class PlanModel(Strict):
     sets: dict[str, list[Match]] = Field(
         default_factory=dict, description="named sets of cells, for --set-of"
     )
-    editions: dict[EditionName, Edition] = Field(
+    editions: dict[Key, Edition] = Field(
         default_factory=dict, description="pictures for a purpose, written from what is traced"
     )
-    boards: dict[BoardName, Board] = Field(
+    boards: dict[Key, Board] = Field(
         default_factory=dict, description="sheets with pictures of many cells, for paper or screen"
     )
     order: Texts = Field(default_factory=list, description="axes, and frame, from slowest to fastest")

@@ -126,6 +126,13 @@ def _check_passes(value: list[str]) -> list[str]:
     return value
 
 
+def _key(value: object) -> str:
+    name = str(value)
+    if not re.fullmatch(r"\w[\w.-]*", name):
+        raise ValueError(f"it is named with letters, digits, - and ., not {name!r}")
+    return name
+
+
 def _text(value: object) -> object:
     if isinstance(value, Mapping):
         raise ValueError("this should be text; if it begins with { put it in quotes")
@@ -141,6 +148,8 @@ _NUMBER = {"type": "number"}
 _FIELD = {"type": "string", "pattern": r"\{[\w-]+\}"}  # {axis}, in an axis that writes itself
 
 Text = Annotated[str, BeforeValidator(_text), typed_as(_TEXT, _NUMBER, {"type": "boolean"})]
+Key = Annotated[str, BeforeValidator(_key)]
+"""A name that can be part of a file name."""
 Number = Annotated[float, Field(allow_inf_nan=False), typed_as(_NUMBER, _FIELD)]
 SizeText = Annotated[
     Size, BeforeValidator(read_size), typed_as({"type": "string", "pattern": r"^\s*\d+\s*[x×*]\s*\d+\s*$"})

@@ -24,17 +24,18 @@ from grandlattice.tables.passes import known_pass
 
 
 def cell_picture(
-    path: Path, file: PlannedFile, settings: CellSettings, pass_name: str, width: int, own: Mapping[str, str],
-    ranges: Sequence[tuple[float, float]] = (),
+    path: Path, file: PlannedFile, settings: CellSettings, pass_name: str, own: Mapping[str, str],
+    ranges: Sequence[tuple[float, float]] = (), width: int | None = None, above: float | None = None,
 ) -> NDArray[np.float32]:  # fmt: skip
     """A pass from a file of a cell.
 
     Parameters
     ----------
     path : of the file.
-    width : pixels; a larger picture is made smaller, light before it is displayed.
     own : passes of the plan's own, see `tables.passes.known_pass`.
-    ranges : of all pictures, see `ranges_of`.
+    ranges : of all pictures that are shown together, see `ranges_of`; of this one by default.
+    width : pixels; a larger picture is made smaller, light before it is displayed.
+    above : of illuminance, see `light_picture`.
 
     Returns
     -------
@@ -45,26 +46,24 @@ def cell_picture(
     ImageError
         When it cannot be read.
     """
-    kind = FORMATS[file.format]
-    if not kind.layered:
-        letters = "RGBA" if kind.channels == 4 else "RGB"
-        pixels = _smaller(read_channels(path, tuple(letters)), width)
-        if letters == "RGB":
-            pixels = np.concatenate([pixels, np.ones_like(pixels[..., :1])], axis=2)
-        if not kind.displayed:
-            return to_display(pixels, settings.display, settings.exposure, settings.graded)
-        alpha = pixels[..., 3:]
-        straight = np.clip(pixels[..., :3] / np.where(alpha > 1e-4, alpha, 1.0), 0.0, 1.0)
-        return np.concatenate([straight, alpha], axis=2).astype(np.float32)
-    told = known_pass(pass_name, own)
-    values = read_channels(path, told.channels)
-    if pass_name == "beauty":
+    kind, told = FORMATS[file.format], known_pass(pass_name, own)
+    if kind.layered and pass_name != "beauty":
+        values = read_channels(path, told.channels)
+        ranges = ranges or range_of([values], told.look)
+        if told.look == "lux":
+            return light_picture(values, *ranges[0], above)
+        return show_pass(values, told.look, ranges, settings.display, settings.exposure)
+    letters = "RGBA" if kind.channels == 4 or kind.layered else "RGB"
+    pixels = _smaller(read_channels(path, tuple(letters)), width)
+    if letters == "RGB":
+        pixels = np.concatenate([pixels, np.ones_like(pixels[..., :1])], axis=2)
+    if not kind.displayed:
         stops = float(read_mark(path, "camera stops") or 0.0) if settings.camera_exposure else 0.0
-        exposure = settings.exposure + stops
-        return to_display(_smaller(values, width), settings.display, exposure, settings.graded)
-    if told.look == "lux":
-        return light_picture(values, *ranges[0])
-    return show_pass(values, told.look, ranges, settings.display, settings.exposure)
+        return to_display(pixels, settings.display, settings.exposure + stops, settings.graded)
+    # OpenImageIO hands colour over premultiplied; sheets want it as the file has it.
+    alpha = pixels[..., 3:]
+    straight = np.clip(pixels[..., :3] / np.where(alpha > 1e-4, alpha, 1.0), 0.0, 1.0)
+    return np.concatenate([straight, alpha], axis=2).astype(np.float32)
 
 
 def ranges_of(
@@ -78,8 +77,8 @@ def ranges_of(
     return range_of([read_channels(path, told.channels) for path in layered], told.look)
 
 
-def _smaller(picture: NDArray[np.float32], width: int) -> NDArray[np.float32]:
-    if picture.shape[1] <= width:
+def _smaller(picture: NDArray[np.float32], width: int | None) -> NDArray[np.float32]:
+    if width is None or picture.shape[1] <= width:
         return picture
     size = fitted(picture.shape[1], picture.shape[0], width, picture.shape[0])
     return resized(picture, *size)

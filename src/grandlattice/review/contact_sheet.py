@@ -10,19 +10,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.errors import ImageError, RunError
-from grandlattice.images import (
-    Frame,
-    light_picture,
-    make_sheets,
-    range_of,
-    read_channels,
-    read_mark,
-    scale_of,
-    show_pass,
-    to_display,
-)
-from grandlattice.plan import CellSettings
+from grandlattice.images import Frame, make_sheets, read_channels, scale_of
+from grandlattice.review.cell_pictures import cell_picture
 from grandlattice.runs import FolderStore, Task
+from grandlattice.runs.fingerprints import TaskFile
 from grandlattice.runs.tasks import Member
 from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import known_pass
@@ -70,18 +61,18 @@ def contact_sheets(
         When there is no picture at all.
     """
     shown = shown or SheetContents()
-    pass_name, every_frame, above = shown.pass_name, shown.every_frame, shown.above
+    pass_name, every_frame = shown.pass_name, shown.every_frame
     members: dict[tuple[str, int], Member] = {}
     for task in tasks:
         for member in task.members:
             members.setdefault((member.cell.address, member.frame if every_frame else 0), member)
     ordered = sorted(members.values(), key=lambda member: (member.cell.index, member.frame))
-    scale = (1.0, 10.0)
+    ranges: tuple[tuple[float, float], ...] = ()
     if pass_name == LUX:
         # One scale for the whole sheet: only then do its pictures compare.
-        lux = (_read(member, output, LUX, own) for member in ordered)
-        scale = scale_of(picture for picture, _ in lux if picture is not None)
-    pictures = [_frame(member, output, pass_name, own, scale, above) for member in ordered]
+        lux = (_lux(member, output, own) for member in ordered)
+        ranges = (scale_of(picture for picture in lux if picture is not None),)
+    pictures = [_frame(member, output, shown, own, ranges) for member in ordered]
     if len({member.frame for member in ordered}) > 1 and every_frame:
         pictures = [
             replace(picture, coordinates={**picture.coordinates, "frame": str(member.frame)})
@@ -110,36 +101,47 @@ def contact_sheets(
 LUX = "illuminance"
 
 
-def _read(
-    member: Member, output: Path, pass_name: str, own: Mapping[str, str] | None
-) -> tuple[NDArray[np.float32] | None, str]:
-    """A pass of a cell's first frame, or why there is none."""
+def _file_with(member: Member, output: Path, pass_name: str) -> tuple[TaskFile | None, str]:
+    """The layered file of a cell's first frame that holds a pass, or why there is none."""
     for file in member.files:
         path = output / file.planned.path
         if FORMATS[file.planned.format].layered and pass_name in file.planned.passes and path.is_file():
-            try:
-                return read_channels(path, known_pass(pass_name, own).channels), ""
-            except ImageError as problem:
-                return None, problem.what
+            return file, ""
     asked = any(pass_name in file.planned.passes for file in member.files)
     return None, "not rendered" if asked else "not among its passes"
 
 
+def _lux(
+    member: Member, output: Path, own: Mapping[str, str] | None
+) -> NDArray[np.float32] | None:  # fmt: skip
+    """The illuminance of a cell's first frame; None where it has none that can be read."""
+    file, _ = _file_with(member, output, LUX)
+    if file is None:
+        return None
+    try:
+        return read_channels(output / file.planned.path, known_pass(LUX, own).channels)
+    except ImageError:
+        return None
+
+
 def _frame(
-    member: Member, output: Path, pass_name: str | None, own: Mapping[str, str] | None,
-    scale: tuple[float, float], above: float | None,
+    member: Member, output: Path, shown: SheetContents, own: Mapping[str, str] | None,
+    ranges: Sequence[tuple[float, float]],
 ) -> Frame:  # fmt: skip
-    cell = member.cell
-    pixels, remark = None, "not rendered"
-    if pass_name is not None and pass_name != "beauty":
-        values, remark = _read(member, output, pass_name, own)
-        pixels = None
-        if values is not None and pass_name == LUX:
-            pixels = light_picture(values, *scale, above)
-        elif values is not None:
-            pixels = _as_it_is(values, pass_name, own, cell.settings)
-    else:
+    cell, pixels = member.cell, None
+    if shown.pass_name in (None, "beauty"):
         pixels, remark = _beauty(member, output, own)
+    else:
+        assert shown.pass_name is not None
+        file, remark = _file_with(member, output, shown.pass_name)
+        if file is not None:
+            try:
+                pixels = cell_picture(
+                    output / file.planned.path, file.planned, cell.settings, shown.pass_name, own or {},
+                    ranges, above=shown.above,
+                )  # fmt: skip
+            except ImageError as problem:
+                remark = problem.what
     coordinates = dict(cell.coordinates)
     if cell.name is not None:
         coordinates = {axis: f"{entry}*" for axis, entry in coordinates.items()}
@@ -150,48 +152,17 @@ def _beauty(
     member: Member, output: Path, own: Mapping[str, str] | None
 ) -> tuple[NDArray[np.float32] | None, str]:
     """The beauty of a cell as it is displayed, or the first pass of one that has none."""
-    settings = member.cell.settings
     pixels, remark = None, "not rendered"
     for file in member.files:
-        path = output / file.planned.path
-        if not path.is_file():
+        path, passes = output / file.planned.path, file.planned.passes
+        if not path.is_file() or (pixels is not None and "beauty" not in passes):
             continue
+        name = "beauty" if "beauty" in passes else passes[0]
         try:
-            if "beauty" in file.planned.passes:
-                return _shown(path, file.planned.format, settings), ""
-            if pixels is None and not FORMATS[file.planned.format].layered:  # a pass as a picture
-                pixels = _shown(path, file.planned.format, settings)
-            elif pixels is None:
-                name = file.planned.passes[0]
-                values = read_channels(path, known_pass(name, own).channels)
-                pixels = (
-                    light_picture(values, *scale_of([values])) if name == LUX
-                    else _as_it_is(values, name, own, settings)
-                )  # fmt: skip
+            pixels = cell_picture(path, file.planned, member.cell.settings, name, own or {})
         except ImageError as problem:
             remark = problem.what
+            continue
+        if name == "beauty":
+            return pixels, ""
     return pixels, remark
-
-
-def _as_it_is(
-    values: NDArray[np.float32], pass_name: str, own: Mapping[str, str] | None, settings: CellSettings
-) -> NDArray[np.float32]:  # fmt: skip
-    """A pass that is not the beauty as a picture, a depth from near to far."""
-    look = known_pass(pass_name, own).look
-    return show_pass(values, look, range_of([values], look), settings.display, settings.exposure)
-
-
-def _shown(path: Path, kind: str, settings: CellSettings) -> NDArray[np.float32]:
-    letters = "RGB" if FORMATS[kind].channels == 3 else "RGBA"
-    pixels = read_channels(path, tuple(letters))
-    if letters == "RGB":
-        pixels = np.concatenate([pixels, np.ones_like(pixels[..., :1])], axis=2)
-    if not FORMATS[kind].displayed:
-        stops = float(read_mark(path, "camera stops") or 0.0) if settings.camera_exposure else 0.0
-        return to_display(pixels, settings.display, settings.exposure + stops, settings.graded)
-    if letters == "RGB":
-        return pixels
-    # OpenImageIO hands colour over premultiplied; sheets want it as the file has it.
-    alpha = pixels[..., 3:]
-    straight = pixels[..., :3] / np.where(alpha > 1e-4, alpha, 1.0)
-    return np.asarray(np.concatenate([np.clip(straight, 0, 1), alpha], axis=2), np.float32)
