@@ -10,7 +10,7 @@ import pytest
 import grandlattice as lattice
 from conftest import PLAN
 from grandlattice.images import read_mark
-from grandlattice.plan.settings import FileOptions
+from grandlattice.plan.file_options import FileOptions
 from grandlattice.tables.formats import FORMATS, SPELLINGS
 
 ROOT = Path(__file__).parent.parent

@@ -32,8 +32,8 @@ from grandlattice.api.rule_editing import (
     without_keys,
 )
 from grandlattice.errors import NoSuchCell, OutputError, PlanError, nearest
+from grandlattice.plan.grade_block import Grade
 from grandlattice.plan.schema import EachAxis, SweepAxis
-from grandlattice.plan.settings import Grade
 from grandlattice.plan.unfolding import own_bundle, substituted
 from grandlattice.stage import export_cell
 from grandlattice.tables.grades import GRADES

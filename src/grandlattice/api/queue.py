@@ -29,8 +29,8 @@ from grandlattice.errors import NoSuchCell, OutputError, PlanError
 from grandlattice.plan import Totals, read_document
 from grandlattice.plan.file_names import folded
 from grandlattice.plan.run_block import Notice
-from grandlattice.plan.settings import Strict, Text, Texts
 from grandlattice.plan.validation import explained
+from grandlattice.plan.value_types import Strict, Text, Texts
 
 if TYPE_CHECKING:
     from grandlattice.runs import Run

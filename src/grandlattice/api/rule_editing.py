@@ -10,7 +10,7 @@ from ruamel.yaml.comments import CommentedMap, CommentedSeq
 
 from grandlattice.api.axis_builder import as_texts
 from grandlattice.plan.axes import AxisTable
-from grandlattice.plan.settings import as_list
+from grandlattice.plan.value_types import as_list
 from grandlattice.tables.grades import GRADES
 
 

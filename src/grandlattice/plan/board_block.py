@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from pydantic import BeforeValidator, Field, model_validator
+from pydantic import Field, model_validator
 
 from grandlattice.errors import nearest
-from grandlattice.plan.settings import Number, SizeText, Strict, Text, Texts, as_list, one_of
 from grandlattice.plan.spelled_values import PAPERS
+from grandlattice.plan.value_types import Number, SizeText, Strict, Text, Texts, many_of
 
 CAPTIONS = ("coordinates", "camera", "frame", "size", "samples", "noise", "seconds", "exposure")
 """What a caption may say besides words of the plan."""
@@ -16,7 +16,7 @@ CAPTIONS = ("coordinates", "camera", "frame", "size", "samples", "noise", "secon
 _MM_AN_INCH = 25.4
 
 
-_Kinds = Annotated[list[Annotated[str, one_of("pdf", "png")]], BeforeValidator(as_list)]
+_Kinds = Annotated[list[str], many_of("pdf", "png")]
 
 
 class Board(Strict):

@@ -17,9 +17,11 @@ from numpy.typing import NDArray
 from grandlattice.errors import Place, PlanError, nearest
 from grandlattice.plan.axes import SceneFacts
 from grandlattice.plan.edit_verbs import Spin
+from grandlattice.plan.file_options import FileOptions
+from grandlattice.plan.grade_block import Grade
 from grandlattice.plan.lattice import Added, Lattice
 from grandlattice.plan.setting_layers import PlacedEdit, Saying, laid
-from grandlattice.plan.settings import MARKS, FileOptions, Grade, Settings
+from grandlattice.plan.settings import MARKS, Settings
 from grandlattice.plan.spelled_values import Clamp, Frames, Length, Metered, Size
 from grandlattice.tables.grades import NEUTRAL
 from grandlattice.tables.passes import LIGHT_PASS

@@ -8,8 +8,8 @@ from typing import Annotated, Any, ClassVar
 
 from pydantic import BeforeValidator, ConfigDict, Field, WithJsonSchema, model_validator
 
-from grandlattice.plan.settings import FramesText, LengthText, Number, Strict, Text, Texts, one_of
 from grandlattice.plan.spelled_values import Length, read_length, read_moment
+from grandlattice.plan.value_types import FramesText, LengthText, Number, Strict, Text, Texts, one_of
 from grandlattice.tables.light_kinds import LIGHT_KINDS
 
 _ONE_TEXT = ({"type": "string"}, {"type": "array", "items": {"type": "string"}})

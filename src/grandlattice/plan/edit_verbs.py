@@ -28,7 +28,7 @@ from grandlattice.plan.edit_fields import (
     TurnedTo,
     Valued,
 )
-from grandlattice.plan.settings import Strict
+from grandlattice.plan.value_types import Strict
 
 
 class Edit(Strict):

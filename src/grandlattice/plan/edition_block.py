@@ -7,19 +7,11 @@ from typing import Annotated
 
 from pydantic import Field, model_validator
 
-from grandlattice.plan.settings import (
-    FileOptions,
-    Formats,
-    GradeText,
-    Number,
-    Print,
-    Share,
-    SizeText,
-    Strict,
-    Text,
-    one_of,
-)
+from grandlattice.plan.file_options import FileOptions
+from grandlattice.plan.grade_block import GradeText
+from grandlattice.plan.settings import Print
 from grandlattice.plan.spelled_values import Size
+from grandlattice.plan.value_types import Formats, Number, Share, SizeText, Strict, Text, one_of
 from grandlattice.tables.purposes import PURPOSES
 
 

@@ -12,8 +12,17 @@ from typing import Annotated, Any
 from pydantic import BeforeValidator, Field, field_validator, model_validator
 
 from grandlattice.errors import nearest
-from grandlattice.plan.settings import Number, SecondsText, Strict, Text, Texts, as_list, one_of, typed_as
 from grandlattice.plan.spelled_values import read_bytes, time_of
+from grandlattice.plan.value_types import (
+    Number,
+    SecondsText,
+    Strict,
+    Text,
+    Texts,
+    many_of,
+    one_of,
+    typed_as,
+)
 
 EXISTING = ("skip", "replace", "keep-both", "refuse")
 MOMENTS = ("cell", "failure", "end")
@@ -58,7 +67,7 @@ class Notice(Strict):
     """Who is told of what."""
 
     to: Text = Field(description="an address apprise knows, such as json://host, $NAME of one, or sound")
-    on: Annotated[list[Annotated[str, one_of(*MOMENTS)]], BeforeValidator(as_list)] = Field(
+    on: Annotated[list[str], many_of(*MOMENTS)] = Field(
         default_factory=lambda: ["failure", "end"], description="cell, failure (the first one), end"
     )
     thumbnail: bool = Field(True, description="false: no picture with it")
@@ -139,7 +148,7 @@ class CommandRenderer(Strict):
     environment: dict[
         Annotated[str, BeforeValidator(_variable)], Annotated[Text, BeforeValidator(_no_nul)]
     ] = Field(default_factory=dict, description="variables for the command")
-    accept: Annotated[list[Annotated[str, one_of("nan")]], BeforeValidator(as_list)] = Field(
+    accept: Annotated[list[str], many_of("nan")] = Field(
         default_factory=list,
         description="nan: pictures with pixels that are no numbers count, with a warning",
     )

@@ -18,19 +18,19 @@ from grandlattice.plan.board_block import Board
 from grandlattice.plan.edit_verbs import WRONG, AnyEdit, branches
 from grandlattice.plan.edition_block import Edition
 from grandlattice.plan.run_block import CommandRenderer, RunBlock
-from grandlattice.plan.settings import (
+from grandlattice.plan.settings import Settings
+from grandlattice.plan.sweeps import Sweep
+from grandlattice.plan.unfolding import MADE, unfolded
+from grandlattice.plan.value_types import (
     Key,
     LengthText,
     Number,
-    Settings,
     Strict,
     Text,
     Texts,
-    as_list,
+    many_of,
     one_of,
 )
-from grandlattice.plan.sweeps import Sweep
-from grandlattice.plan.unfolding import MADE, unfolded
 from grandlattice.tables.passes import is_pass
 
 
@@ -246,7 +246,7 @@ def _own_name(value: object) -> str:
     return name
 
 
-Required = Annotated[list[Annotated[str, one_of(*Settings.model_fields)]], BeforeValidator(as_list)]
+Required = Annotated[list[str], many_of(*Settings.model_fields)]
 
 
 class PlanModel(Strict):

@@ -14,8 +14,8 @@ from typing import Annotated, Any
 
 from pydantic import Field, model_validator
 
-from grandlattice.plan.settings import Strict, Text
 from grandlattice.plan.spelled_values import date_of, time_of
+from grandlattice.plan.value_types import Strict, Text
 
 _MOST = 10_000
 _SECONDS = {"s": 1, "min": 60, "h": 3600, "d": 86400, "w": 604800}
