@@ -53,8 +53,8 @@ def test_what_is_relit_is_what_a_trace_would_be(kept: Path, tmp_path: Path, name
     assert relit.ok
     assert relit.finished_frames == 2
     assert (rays(relit), sum(event.result.relit for event in relit.finished)) == (0, 2)
-    assert relit.outlook.relight is not None
-    assert relit.outlook.relight.frames == 2
+    assert relit.outlook.foreseen is not None
+    assert relit.outlook.foreseen.frames == 2
     assert not relit.outlook.traced
     traced = plan.run(workers=0, at="light=day", into=tmp_path / "traced")
     assert rays(traced) > 0
@@ -88,8 +88,8 @@ def test_what_kept_shares_do_not_answer_is_traced(kept: Path) -> None:
         [{"move": {"on": "/World/Toys/BallA", "x": 0.2}}],
     ):
         outlook = plan.override(edits=edits).run(workers=0, at="day/Front").outlook
-        assert outlook.relight is not None
-        assert (outlook.relight.frames, outlook.todo.frame_count) == (0, 1), edits
+        assert outlook.foreseen is not None
+        assert (outlook.foreseen.frames, outlook.todo.frame_count) == (0, 1), edits
     assert rays(plan.override(edits=OTHER_LIGHT["stronger"]).run(workers=0, fresh=True)) > 0
     more = plan.override(passes=["beauty", "depth", "indirect"]).run(workers=0, at="day/Front")
     assert rays(more) > 0
@@ -99,7 +99,7 @@ def test_shares_are_as_large_as_was_said_and_broken_ones_are_traced_anew(kept: P
     folder = kept.with_name("room-shares")
     files = sorted(folder.iterdir())
     plan = lattice.open_plan(kept)
-    said = plan.override(samples=5).run(workers=0, into=kept.parent / "b").outlook.relight
+    said = plan.override(samples=5).run(workers=0, into=kept.parent / "b").outlook.foreseen
     assert said is not None
     assert said.bytes == pytest.approx(sum(file.stat().st_size for file in files), rel=0.5)
     for k, file in enumerate(files):

@@ -48,8 +48,9 @@ from grandlattice.runs import (
     sole_writer,
 )
 from grandlattice.runs.backends import BackendRequest, backend_maker
+from grandlattice.runs.foreseen import foresee
 from grandlattice.runs.kept_pictures import new_folder
-from grandlattice.runs.kept_shares import KeptShares, foresee
+from grandlattice.runs.kept_shares import KeptShares
 from grandlattice.runs.ledger import DONE
 from grandlattice.runs.memory_room import Room, WorkerRoom, film_bytes
 from grandlattice.runs.notifications import Teller
@@ -201,9 +202,9 @@ def run(
         kept = KeptShares(planned.store, planned.name)
         seen = foresee(
             begun.outlook.todo, begun.outlook.begun, planned.ingredients.fingerprints, kept,
-            relight=not call.fresh,
+            reuse=not call.fresh,
         )  # fmt: skip
-        begun.outlook = replace(begun.outlook, relight=seen)
+        begun.outlook = replace(begun.outlook, foreseen=seen)
         if finishing:
             whole = begun.outlook.todo.frame_count
             begun.outlook = only_finished(begun.outlook, seen.finished)
@@ -232,7 +233,7 @@ def run(
         each = call.threads or block.threads or max(1, count // len(todo))
         order = _order(planned, each, call.allow_missing, block, begun.owner)
         order = replace(
-            order, further=call.further, relight=not call.fresh, compiler=begun.compiler
+            order, further=call.further, reuse=not call.fresh, compiler=begun.compiler
         )  # fmt: skip
         # Workers measure the cost, and have the scene at hand then.
         request = BackendRequest(order, min(count, len(todo)), block.gentle, block.on)

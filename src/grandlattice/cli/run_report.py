@@ -80,15 +80,15 @@ def say_outlook(outlook: lattice.Outlook, workers: int, further: bool, is_kept: 
     if outlook.changed:
         fate = "to be kept aside" if is_kept else "to be replaced"
         parts.append(f"{many(len(outlook.changed), 'file')} out of date, {fate}")
-    relight = outlook.relight
-    if relight is not None and relight.frames:
-        parts.append(f"{relight.frames:,} relit from what was traced {day(relight.traced)}")
-    if relight is not None and relight.finished:
-        parts.append(f"{len(relight.finished):,} finished from their OpenEXR files")
-    if relight is not None and relight.numbers and not outlook.traced:
+    foreseen = outlook.foreseen
+    if foreseen is not None and foreseen.frames:
+        parts.append(f"{foreseen.frames:,} relit from what was traced {day(foreseen.traced)}")
+    if foreseen is not None and foreseen.finished:
+        parts.append(f"{len(foreseen.finished):,} finished from their OpenEXR files")
+    if foreseen is not None and foreseen.numbers and not outlook.traced:
         parts[-1] += ", nothing is traced"
-    if relight is not None and relight.bytes:
-        parts.append(f"their light shares kept, about {terminal_text.size(relight.bytes)}")
+    if foreseen is not None and foreseen.bytes:
+        parts.append(f"their light shares kept, about {terminal_text.size(foreseen.bytes)}")
     with_ = many(workers, "worker") if workers else "this process"
     console.print(f"{', '.join(parts)}{most}; by {with_}. Ctrl-C finishes the frames under way and stops.")
     say_compiling()

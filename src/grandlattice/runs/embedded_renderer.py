@@ -106,7 +106,7 @@ class EmbeddedRenderer:
         self._notes = tuple(dict.fromkeys(note for number in task.wanted for note in lit[number].notes))
         own = self.own(cell, snapshot, task.passes)
         how = replace(_how(settings, snapshot), seconds=None if self._order.further else settings.seconds)
-        mixed = list(self._mixable(task, lit)) if task.shares and self._order.relight else []
+        mixed = list(self._mixable(task, lit)) if task.shares and self._order.reuse else []
         for number, kept in mixed:
             film = relit_film(
                 kept, lightings[number], lit[number].lamps, snapshot, _sensor(snapshot, settings), how,

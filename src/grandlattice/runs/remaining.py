@@ -19,7 +19,7 @@ from grandlattice.errors import OutputError
 from grandlattice.images import inspect_image, read_facts, read_mark, read_marks
 from grandlattice.plan import Cell, Filing
 from grandlattice.runs.fingerprints import TaskFile
-from grandlattice.runs.kept_shares import Foreseen
+from grandlattice.runs.foreseen import Foreseen
 from grandlattice.runs.ledger import DONE, WAITING, FileRecord, Ledger, coordinates_text
 from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Columns, Ingredients, Member, Task, TaskList, distinct_frames, every_task
@@ -40,7 +40,7 @@ class Outlook:
     changed : files of ours that will be replaced because the plan or the scene changed.
     foreign : files in the way that no run of this plan made.
     whose : for those of them another plan made, its name.
-    relight : what needs no trace of what is to be done; None where it was not looked at.
+    foreseen : what needs no trace of what is to be done; None where it was not looked at.
     begun : numbers of members of which some files are there and others are not.
     """
 
@@ -49,15 +49,15 @@ class Outlook:
     changed: tuple[str, ...] = ()
     foreign: tuple[str, ...] = ()
     whose: Mapping[str, str] = field(default_factory=dict)
-    relight: Foreseen | None = None
+    foreseen: Foreseen | None = None
     begun: frozenset[int] = frozenset()
 
     @property
     def traced(self) -> TaskList:
         """The tasks of `todo` that have to be traced; the others come from what is kept."""
-        if self.relight is None or not self.relight.numbers:
+        if self.foreseen is None or not self.foreseen.numbers:
             return self.todo
-        mixed = np.array(sorted(self.relight.numbers), np.int64)
+        mixed = np.array(sorted(self.foreseen.numbers), np.int64)
         return self.todo.only(np.setdiff1d(self.todo.numbers, mixed))
 
 

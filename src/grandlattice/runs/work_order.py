@@ -34,7 +34,7 @@ class WorkOrder:
     keep_most : how many of them stay for each file; None is all.
     scene_files : the files of the scene with their size and time of change, when the run began.
     further : take frames to their full quality that a time limit ended.
-    relight : whether frames are mixed from kept light shares where those answer them, and files written
+    reuse : whether frames are mixed from kept light shares where those answer them, and files written
         from others of their frame.
     compiler : which compiler's kernels every worker uses, see `tracer.compiling.backend`.
     """
@@ -52,7 +52,7 @@ class WorkOrder:
     keep_most: int | None = None
     scene_files: tuple[tuple[Path, int, int], ...] = ()
     further: bool = False
-    relight: bool = True
+    reuse: bool = True
     compiler: str = ""
 
     @property

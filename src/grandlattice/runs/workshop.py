@@ -120,7 +120,7 @@ class Workshop:
         """Members of a task whose files are written from others of theirs, without a trace; one whose file
         cannot be read is traced."""
         made: dict[int, tuple[_Made, list[tuple[Prepared, FileRecord]]]] = {}
-        for member in task.members if self._order.relight and not self._order.further else ():
+        for member in task.members if self._order.reuse and not self._order.further else ():
             sources = to_finish(self._order.store, member)
             if not sources:
                 continue
