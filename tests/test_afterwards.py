@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+import re
 import shutil
 from pathlib import Path
 
@@ -28,6 +29,11 @@ def made(plan_file: Path) -> Path:
 
 def files_of(folder: Path) -> dict[str, bytes]:
     return {str(p.relative_to(folder)): p.read_bytes() for p in sorted(folder.rglob("*.*")) if p.is_file()}
+
+
+def undated(data: bytes) -> bytes:
+    """A file without the time at which it was written."""
+    return re.sub(rb"\d{4}:\d\d:\d\d \d\d:\d\d:\d\d", b"", data)
 
 
 def rays(run: lattice.Run) -> int:
@@ -65,6 +71,57 @@ def test_what_is_done_to_finished_pictures_needs_no_trace_and_gives_the_same_byt
         for mark in ("fingerprint", "samples", "denoised", "cell"):
             assert read_mark(made.parent / "out" / name, mark) == read_mark(other / "out" / name, mark)
     assert lattice.open_plan(made).is_done()
+
+
+NOISY = PLAN.replace("defaults:\n", "defaults:\n  keep-noisy: true\n  denoise: true\n").replace(
+    "passes: [beauty, depth]", "passes: [beauty, depth, albedo, object-id, light.Key]"
+)
+
+
+@pytest.mark.parametrize("denoise", ["false", "40%"])
+def test_denoising_changes_without_a_trace_where_the_noisy_picture_was_kept(
+    plan_file: Path, tmp_path: Path, denoise: str
+) -> None:
+    pytest.importorskip("pyoidn")
+    plan_file.write_text(NOISY)
+    assert lattice.open_plan(plan_file).run(workers=0).ok
+    before = files_of(plan_file.parent / "out")
+    plan_file.write_text(NOISY.replace("denoise: true", f"denoise: {denoise}"))
+    run = lattice.open_plan(plan_file).run(workers=0)
+    assert (run.ok, run.finished_frames, rays(run)) == (True, 4, 0)
+    after = files_of(plan_file.parent / "out")
+    assert all(after[name] != data for name, data in before.items())
+    other = tmp_path / "traced"
+    assert rays(lattice.open_plan(plan_file).run(workers=0, into=other)) > 0
+    for name in after:
+        ours, theirs = plan_file.parent / "out" / name, other / "out" / name
+        for each in ["beauty", "light.Key", "depth", "object-id"] if name.endswith(".exr") else [None]:
+            assert lattice.compare_files(ours, theirs, pass_name=each).share == 0.0, (name, each)
+        for mark in ("fingerprint", "denoised", "as traced", "light sources", "samples", "noise"):
+            assert read_mark(ours, mark) == read_mark(theirs, mark), (name, mark)
+    # And back again: the very bytes that were there, but for when they were written.
+    plan_file.write_text(NOISY)
+    assert rays(lattice.open_plan(plan_file).run(workers=0)) == 0
+    assert {n: undated(d) for n, d in files_of(plan_file.parent / "out").items()} == {
+        n: undated(d) for n, d in before.items()
+    }
+
+
+def test_what_was_not_kept_noisy_is_traced(plan_file: Path) -> None:
+    pytest.importorskip("pyoidn")
+    plan_file.write_text(PLAN.replace("defaults:\n", "defaults:\n  denoise: true\n"))
+    assert lattice.open_plan(plan_file).run(workers=0).ok
+    plan_file.write_text(PLAN)
+    assert rays(lattice.open_plan(plan_file).run(workers=0)) > 0
+    plan_file.write_text(NOISY)
+    assert rays(lattice.open_plan(plan_file).run(workers=0)) > 0
+    exr = plan_file.parent / f"{OUT}.exr"
+    whole = exr.read_bytes()
+    exr.write_bytes(whole[: len(whole) // 2])
+    plan_file.write_text(NOISY.replace("denoise: true", "denoise: 10%"))
+    run = lattice.open_plan(plan_file).run(workers=0)
+    assert run.ok
+    assert sum(event.result.finished for event in run.finished) == 3
 
 
 def test_what_cannot_be_finished_is_traced(made: Path, glat) -> None:

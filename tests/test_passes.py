@@ -16,7 +16,7 @@ from conftest import PLAN
 from grandlattice.images import colours_of, read_channels, read_mark, scale_of, with_legend
 from grandlattice.scene_records import Geometry, Item, Light, Material, Snapshot
 from grandlattice.tables.passes import PASSES
-from grandlattice.tracer import OwnPass, Sensor, Tracer, TraceSettings
+from grandlattice.tracer import OwnPass, Sensor, Tracer, TraceSettings, denoised
 from harbour import PLAN as HARBOUR, harbour_scene
 from shapes import MATT, camera, dome, geometry, moved, plane, sphere, trace
 
@@ -207,7 +207,8 @@ def test_parts_that_are_denoised_still_add_up(room) -> None:
         for n, x in (("A", -3), ("B", 3))
     ]
     names = ("beauty", "light.A", "light.B", "light.surfaces")
-    film = trace(items, lamps, view, size=(64, 48), samples=8, material=looks, passes=names, denoise=True)
+    film = trace(items, lamps, view, size=(64, 48), samples=8, material=looks, passes=names, guides=True)
+    film = denoised(film, names[1:], 1.0)
     total = np.sum([film.passes[name] for name in names[1:]], axis=0)
     np.testing.assert_allclose(total, film.passes["beauty"][..., :3], rtol=1e-4, atol=1e-5)
 

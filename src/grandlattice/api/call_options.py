@@ -118,7 +118,8 @@ class SettingValues(TypedDict, total=False):
     camera_exposure: bool
     grade: Mapping[str, float] | Literal["off"]
     display: str
-    denoise: bool
+    denoise: bool | str
+    keep_noisy: bool
     background: Literal["sky", "clear"]
     renderer: str
     priority: int

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING
 from grandlattice._support.readable import many
 from grandlattice.errors import LatticeError
 from grandlattice.plan.settings import MARKS
-from grandlattice.runs.fingerprints import can_share
-from grandlattice.runs.tasks import every_task, is_outside
+from grandlattice.runs.fingerprints import can_share, is_outside
+from grandlattice.runs.tasks import every_task
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Sequence

@@ -11,6 +11,7 @@ from grandlattice.errors import LatticeError
 from grandlattice.plan.cell_maker import DEFAULT_OUTPUT, Cell
 from grandlattice.plan.schema import Bundle, EachAxis, SweepAxis
 from grandlattice.plan.spelled_values import Size
+from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.purposes import PURPOSES
 
 
@@ -149,6 +150,16 @@ def check_machine(checked: Checked) -> Iterator[Finding]:
             str(asking[0].origins.get("denoise", "")),
             checked.facilities.how_to_denoise,
         )
+    for cell in checked.cells:
+        layered = any(FORMATS[each].layered for each in cell.settings.format)
+        if cell.settings.keep_noisy and not (layered and "beauty" in cell.settings.passes):
+            yield Finding(
+                WARNING,
+                f"{cell.address} keeps no noisy picture: it has no OpenEXR file with the beauty.",
+                str(cell.origins.get("keep_noisy", "")),
+                "add exr to its formats and beauty to its passes, or leave keep-noisy out",
+            )
+            break
     for cell in checked.cells:
         wrong = checked.facilities.wrong_displays.get(cell.settings.display or "")
         if wrong:

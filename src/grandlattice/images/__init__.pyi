@@ -24,6 +24,7 @@ from .image_files import (
     Channels as Channels,
     copy_with_marks as copy_with_marks,
     inspect_image as inspect_image,
+    read_attributes as read_attributes,
     read_channels as read_channels,
     read_facts as read_facts,
     read_image as read_image,

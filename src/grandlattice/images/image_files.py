@@ -367,6 +367,20 @@ def read_marks(path: Path, names: Sequence[str]) -> list[str | None]:
     ]
 
 
+def read_attributes(path: Path, prefix: str) -> dict[str, str]:
+    """Attributes of a picture whose names begin with `prefix`."""
+    source = oiio.ImageInput.open(str(path))
+    if source is None:
+        oiio.geterror()
+        return {}
+    found = {
+        attribute.name: str(attribute.value) for attribute in source.spec().extra_attribs
+        if attribute.name.startswith(prefix)
+    }  # fmt: skip
+    source.close()
+    return found
+
+
 def read_facts(path: Path) -> tuple[int, int, list[str], int | None]:
     """Width, height and channels of a picture, and the frame it says it is.
 

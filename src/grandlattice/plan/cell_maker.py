@@ -64,7 +64,8 @@ class CellSettings:
     camera_exposure: bool = True
     grade: Grade | None = None
     display: str | None = None
-    denoise: bool = False
+    denoise: float = 0.0
+    keep_noisy: bool = False
     background: str = "sky"
     label: bool = False
     own_trace: bool = False

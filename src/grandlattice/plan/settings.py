@@ -20,6 +20,7 @@ from grandlattice.plan.spelled_values import (
 )
 from grandlattice.plan.value_types import (
     ClampText,
+    DenoiseText,
     ExposureText,
     Formats,
     FramesText,
@@ -144,7 +145,14 @@ class Settings(Strict):
         "finished", meaning="what is done to the beauty before it is displayed; off: nothing"
     )
     display: Text | None = setting("finished", meaning="OCIO display / view for png, jpg, tiff, tga")
-    denoise: bool | None = setting("light", meaning="clean the beauty of noise")
+    denoise: DenoiseText | None = setting(
+        "finished", meaning="true cleans the beauty of noise, a share such as 70% takes so much of it away"
+    )
+    keep_noisy: bool | None = setting(
+        "file",
+        alias="keep-noisy",
+        meaning="true: the OpenEXR file has the beauty as traced, too: denoise changes without a trace",
+    )
     background: Annotated[str, one_of("sky", "clear")] | None = setting(
         "light", meaning="whether the camera sees the sky, or nothing"
     )

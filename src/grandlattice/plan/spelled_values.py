@@ -251,6 +251,22 @@ def read_percent(value: object) -> float:
     return float(match[1]) / 100.0
 
 
+def read_denoise(value: object) -> float:
+    """How much noise is taken away, 0..1, from true, false or ``70%``."""
+    if isinstance(value, bool | float):
+        return float(value)
+    text = str(value).strip().lower()
+    if text in ("true", "false"):
+        return float(text == "true")
+    try:
+        share = read_percent(value)
+    except ValueError:
+        share = 2.0
+    if share > 1.0:
+        raise ValueError(f"it is true, false, or a share such as 70%, not {shortened(str(value))!r}")
+    return share
+
+
 def read_frames(value: object) -> Frames:
     if isinstance(value, Frames):
         return value

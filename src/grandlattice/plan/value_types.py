@@ -27,6 +27,7 @@ from grandlattice.plan.spelled_values import (
     Metered,
     Size,
     read_clamp,
+    read_denoise,
     read_exposure,
     read_frames,
     read_length,
@@ -155,6 +156,7 @@ def typed_as(*schema: dict[str, Any]) -> WithJsonSchema:
 
 _TEXT = {"type": "string"}
 _NUMBER = {"type": "number"}
+_PERCENT = {"type": "string", "pattern": r"^\s*\d+(\.\d+)?\s*%\s*$"}
 _FIELD = {"type": "string", "pattern": r"\{[\w-]+\}"}  # {axis}, in an axis that writes itself
 
 Text = Annotated[str, BeforeValidator(_text), typed_as(_TEXT, _NUMBER, {"type": "boolean"})]
@@ -165,14 +167,18 @@ SizeText = Annotated[
     Size, BeforeValidator(read_size), typed_as({"type": "string", "pattern": r"^\s*\d+\s*[x×*]\s*\d+\s*$"})
 ]
 FramesText = Annotated[Frames, BeforeValidator(read_frames), typed_as(_TEXT, {"type": "integer"})]
-Share = Annotated[
-    float, BeforeValidator(read_percent), typed_as({"type": "string", "pattern": r"^\s*\d+(\.\d+)?\s*%\s*$"})
-]
+Share = Annotated[float, BeforeValidator(read_percent), typed_as(_PERCENT)]
 ExposureText = Annotated[
     float | Metered,
     PlainValidator(read_exposure),
     PlainSerializer(lambda said: str(said) if isinstance(said, Metered) else said),
     typed_as(_NUMBER, _FIELD, {"type": "string", "pattern": r"^\s*metered(\s+by\s+\S.*)?$"}),
+]
+DenoiseText = Annotated[
+    float,
+    BeforeValidator(read_denoise),
+    PlainSerializer(lambda share: bool(share) if share in (0.0, 1.0) else f"{share:.6g}"),
+    typed_as({"type": "boolean"}, _PERCENT, _FIELD),
 ]
 ClampText = Annotated[
     Clamp, BeforeValidator(read_clamp), typed_as(_NUMBER, _FIELD, {"type": "string", "pattern": r"nits?\s*$"})

@@ -44,6 +44,8 @@ from grandlattice.tracer import (
     Tracer,
     TraceSettings,
     Unfinished,
+    can_denoise,
+    denoised,
     image_files,
     relit_film,
     shares_of,
@@ -105,7 +107,10 @@ class EmbeddedRenderer:
         lightings = [each.lighting for each in lit]
         self._notes = tuple(dict.fromkeys(note for number in task.wanted for note in lit[number].notes))
         own = self.own(cell, snapshot, task.passes)
-        how = replace(_how(settings, snapshot), seconds=None if self._order.further else settings.seconds)
+        how = replace(
+            _how(settings, snapshot), seconds=None if self._order.further else settings.seconds,
+            guides=any(_wants_guides(member.cell.settings) for member in task.members),
+        )  # fmt: skip
         mixed = list(self._mixable(task, lit)) if task.shares and self._order.reuse else []
         for number, kept in mixed:
             film = relit_film(
@@ -258,11 +263,15 @@ class EmbeddedRenderer:
 
         def seconds(snapshot: Snapshot, samples: int) -> float:
             sensor = replace(_sensor(snapshot, settings), width=size.width, height=size.height, region=None)
-            how = replace(_how(settings, snapshot), samples=samples)
+            cleans = bool(settings.denoise) and can_denoise()
+            how = replace(_how(settings, snapshot), samples=samples, guides=cleans)
             images = self.images_for(snapshot, cell)
-            return self._tracer.trace(
+            film = self._tracer.trace(
                 snapshot, images, sensor, how, settings.passes, own=self.own(cell, snapshot)
-            ).seconds
+            )
+            if cleans:
+                denoised(film, [name for name in settings.passes if name in film.sources], settings.denoise)
+            return film.seconds
 
         seconds(self.snapshot(cell, frame), few)
         started = time.perf_counter()
@@ -316,7 +325,7 @@ class EmbeddedRenderer:
         settings, snapshot = cell.settings, self.snapshot(cell, frame)
         size = settings.size.scaled(min(1.0, _PROBE_WIDTH / settings.size.width))
         sensor = replace(_sensor(snapshot, settings), width=size.width, height=size.height, region=None)
-        how = replace(_how(settings, snapshot), samples=4, noise=None, seconds=None, denoise=False)
+        how = replace(_how(settings, snapshot), samples=4, noise=None, seconds=None)
         images = self.images_for(snapshot, cell)
         return self._tracer.trace(
             snapshot, images, sensor, how, (name,), own=self.own(cell, snapshot)
@@ -436,5 +445,8 @@ def _how(settings: CellSettings, snapshot: Snapshot) -> TraceSettings:
         bounces=settings.bounces,
         clamp=settings.clamp_nits(snapshot.camera.stops),
         show_background=settings.background == "sky",
-        denoise=settings.denoise,
     )
+
+
+def _wants_guides(settings: CellSettings) -> bool:
+    return bool(settings.denoise) or settings.keep_noisy or settings.keep_light_shares

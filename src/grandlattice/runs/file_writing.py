@@ -18,14 +18,14 @@ from grandlattice import images
 from grandlattice.plan import Cell, CellSettings
 from grandlattice.plan.settings import MARKS
 from grandlattice.runs.fingerprints import TaskFile
-from grandlattice.runs.finishing import RELIT_ON, TIME_FORM, film_from
+from grandlattice.runs.finishing import RELIT_ON, TIME_FORM, Source, film_from, noisy_channels
 from grandlattice.runs.ledger import FileRecord, coordinates_text
 from grandlattice.runs.store import Prepared
 from grandlattice.runs.tasks import Member, Task
 from grandlattice.runs.work_order import Rendered, WorkOrder
 from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import known_pass
-from grandlattice.tracer import Film, hashes
+from grandlattice.tracer import Film, can_denoise, denoised, hashes
 
 Measure = Callable[[Cell, str, str], tuple[tuple[float, float], ...]]
 """Ranges of a cell's pass, by its name and its look; see `images.range_of`."""
@@ -45,6 +45,7 @@ class Filer:
     def __init__(self, order: WorkOrder, measure: Measure) -> None:
         self._order, self._measure = order, measure
         self._store = order.store
+        self._clean: tuple[Film, tuple[float, tuple[str, ...]], Film] | None = None
         saved = max((changed for _, _, changed in order.scene_files), default=0)
         self._saved = time.strftime("%Y-%m-%d %H:%M:%S", time.localtime(saved // 10**9)) if saved else ""
 
@@ -56,13 +57,14 @@ class Filer:
         OutputError
             When one cannot be written.
         """
+        film = self._cleaned(rendered.film, member.cell)
         return [
-            self._prepare(task, member, file, _of_eye(rendered.film, file.planned.eye), rendered)
+            self._prepare(task, member, file, _of_eye(film, file.planned.eye), rendered)
             for file in member.files
         ]
 
     def finish(
-        self, task: Task, member: Member, sources: Sequence[tuple[TaskFile, TaskFile]]
+        self, task: Task, member: Member, sources: Sequence[Source]
     ) -> list[tuple[Prepared, FileRecord]]:
         """Write files of a member from others of it, see `finishing`, under temporary names.
 
@@ -71,14 +73,30 @@ class Filer:
         ImageError, OutputError
             When one cannot be read or written.
         """
-        made = []
-        for file, source in sources:
-            path = self._store.path(source.planned.path)
-            film, stops, company = film_from(path, file, self._order.model.own_kinds)
+        made, own = [], self._order.model.own_kinds
+        read: dict[tuple[Path, tuple[str, ...]], tuple[Film, float, str]] = {}
+        for file, source, as_traced in sources:
+            path, passes = self._store.path(source.planned.path), file.planned.passes
+            passes = source.planned.passes if as_traced else passes
+            if (path, passes) not in read:
+                read = {(path, passes): film_from(path, passes, own, as_traced=as_traced)}
+            film, stops, company = read[path, passes]
+            traced, film = film, self._cleaned(film, member.cell)
             film = film if source.planned.eye else _of_eye(film, file.planned.eye)
-            rendered = Rendered(member.film, film, stops=stops)
+            rendered = Rendered(member.film, traced, stops=stops)
             made.append(self._prepare(replace(task, company=company), member, file, film, rendered))
         return made
+
+    def _cleaned(self, film: Film, cell: Cell) -> Film:
+        """A film without as much of its noise as its cell wants."""
+        share = cell.settings.denoise if film.guides and can_denoise() else 0.0
+        lights = tuple(name for name in cell.settings.passes if name in film.sources)
+        if not share:
+            return film
+        known = self._clean  # cells that differ in exposure or format alone have one film
+        if known is None or known[0] is not film or known[1] != (share, lights):
+            self._clean = known = film, (share, lights), denoised(film, lights, share)
+        return known[2]
 
     def _prepare(
         self, task: Task, member: Member, file: TaskFile, film: Film, rendered: Rendered
@@ -110,6 +128,10 @@ class Filer:
                 )
                 for name in file.planned.passes
             ]  # fmt: skip
+            if settings.keep_noisy and film.guides and file.as_traced:
+                layers += _as_traced(rendered.film, settings.passes)
+                metadata[f"{images.MARK}as traced"] = file.as_traced
+                metadata[f"{images.MARK}light sources"] = json.dumps(film.sources, separators=(",", ":"))
             for name in file.planned.passes:
                 if name in film.names:
                     metadata |= id_marks(name, film.names[name])
@@ -182,7 +204,7 @@ class Filer:
             "seed": cell.settings.seed,
             "seconds": round(film.seconds, 3),
             "rays": film.rays,
-            "denoised": int(film.denoised),
+            "denoised": f"{film.denoised:g}",
             "versions": _versions(),
             "settings": _settings_text(cell.settings),
             "scene saved": self._saved,
@@ -220,7 +242,7 @@ class Filer:
             samples=film.samples,
             rays=film.rays,
             seconds=film.seconds,
-            denoised=film.denoised,
+            denoised=film.denoised > 0.0,
             finished=time.time(),
             trace=task.trace,
             noise=film.noise,
@@ -235,6 +257,15 @@ def _of_eye(film: Film, eye: str) -> Film:
     half = film.height // 2
     rows = slice(0, half) if eye == "left" else slice(film.height - half, film.height)
     return replace(film, passes={name: pixels[rows] for name, pixels in film.passes.items()})
+
+
+def _as_traced(film: Film, passes: Sequence[str]) -> list[images.Channels]:
+    """The light of a film before it is cleaned, and what guides a denoiser, as layers of a file."""
+    light = {**film.guides} | {name: film.passes[name] for name in passes if name in film.sources}
+    return [
+        images.Channels(channels := noisy_channels(name), pixels[..., : len(channels)], exact=True)
+        for name, pixels in light.items()
+    ]
 
 
 def id_marks(name: str, names: Sequence[str]) -> dict[str, str]:

@@ -26,16 +26,23 @@ from grandlattice.stage.opened_scene import file_digest
 from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import is_light_pass, known_pass
 
-TRACE_VERSION = 15  # raise when the same inputs give other pictures, or other fingerprints, than before
+TRACE_VERSION = 16  # raise when the same inputs give other pictures, or other fingerprints, than before
 _MOST_KNOWN = 20_000
 
 
 @dataclass(frozen=True)
 class TaskFile:
-    """A file of a task, and the fingerprint it will have."""
+    """A file of a task, and the fingerprint it will have.
+
+    Attributes
+    ----------
+    as_traced : of an OpenEXR file with the beauty, what it depends on before anything is done to the finished
+        picture; else empty.
+    """
 
     planned: PlannedFile
     fingerprint: str
+    as_traced: str = ""
 
 
 _COMPOSED = ("camera", "subdivision", "shutter", "fstop", "focus")
@@ -196,23 +203,38 @@ class Fingerprints:
             for name, own in self._model.own_passes.items()
             if name in settings.passes
         }
-        told["size"], told["denoise"] = str(settings.size), settings.denoise and self._can_denoise
-        if told["denoise"]:
-            # Cleaned shares of light are made to add up: each depends on which others are asked for, so that
-            # cells share a trace only where they ask for the same.
-            kinds = self._model.own_kinds
-            told["shares"] = sorted(p for p in settings.passes if known_pass(p, kinds).look == "light")
+        told["size"] = str(settings.size)
         name, _, version = settings.renderer.partition(" ")
         if name in self._model.renderers:
             told["renderer"] = [name, self._model.renderers[name].told(version or None)]
         return told
 
+    def task_file(self, inputs: bytes, cell: Cell, planned: PlannedFile) -> TaskFile:
+        """A file of a task; see `file`."""
+        told = ""
+        if FORMATS[planned.format].layered and "beauty" in planned.passes and not planned.eye:
+            key = f"as traced {planned.format} {planned.passes}"
+            told = (inputs + self._once(cell.settings, key, lambda s: self._stored(s, planned))).hex()
+        return TaskFile(planned, self.file(inputs, cell, planned), told)
+
     @staticmethod
-    def _kind(settings: CellSettings, ext: str, passes: Sequence[str]) -> bytes:
+    def _stored(settings: CellSettings, planned: PlannedFile) -> bytes:
+        """Of how an OpenEXR file holds passes."""
+        options = settings.files.exr.model_dump(mode="json", exclude={"output"})
+        return _digest([planned.passes, options, settings.size.ppi])
+
+    def _kind(self, settings: CellSettings, ext: str, passes: Sequence[str]) -> bytes:
         shown = FORMATS[ext].displayed
         grade = settings.graded if shown and "beauty" in passes else {}
+        kinds = self._model.own_kinds
+        of_light = [name for name in settings.passes if known_pass(name, kinds).look == "light"]
+        clean = settings.denoise if self._can_denoise and not set(of_light).isdisjoint(passes) else 0.0
         return _digest({
             **({"grade": grade} if grade else {}),
+            # Cleaned shares of light are made to add up: each depends on which others are asked for.
+            **({"denoise": clean} if clean else {}),
+            **({"shares": sorted(of_light)} if clean and set(passes) & set(of_light) - {"beauty"} else {}),
+            **({"noisy": True} if _has_noisy(settings, ext, passes) else {}),
             "passes": passes,
             "format": ext,
             "options": getattr(settings.files, ext).model_dump(mode="json", exclude={"output"}),
@@ -233,6 +255,16 @@ class Fingerprints:
     def _file(self, name: str | None) -> str:
         path = self._folder / str(name)
         return file_digest(path) if is_file(path) else "missing"
+
+
+def _has_noisy(settings: CellSettings, ext: str, passes: Sequence[str]) -> bool:
+    """Whether a file has the beauty as traced beside the one that is cleaned."""
+    return settings.keep_noisy and FORMATS[ext].layered and "beauty" in passes and not is_outside(settings)
+
+
+def is_outside(settings: CellSettings) -> bool:
+    """Whether another renderer than the embedded tracer draws a cell."""
+    return settings.renderer.partition(" ")[0] != "tracer"
 
 
 def can_share(settings: CellSettings) -> bool:

@@ -1,17 +1,23 @@
-"""Files that need no trace: what a display shows, written from the OpenEXR file of the same frame.
+"""Files that need no trace: they are written from the OpenEXR file of the same frame.
 
 Exposure, display, grade, label and options of a format change what is done to the finished picture, not the
-light in it.  Where a frame's OpenEXR file stands as the plan wants it, its other files are written from that;
-they have the bytes they would have had from the trace (see `Filer`).
+light in it.  Where a frame's OpenEXR file stands as the plan wants it, its other files are written from that.
+How much a picture is denoised changes the OpenEXR file, too; where that has the beauty as traced
+(`keep-noisy`), all of them are written from it.  They have the bytes they would have had from the trace (see
+`Filer`).
 """
 
 from __future__ import annotations
 
+import json
 import time
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import NamedTuple
 
-from grandlattice.images import read_channels, read_marks
+import numpy as np
+
+from grandlattice.images import read_attributes, read_channels, read_marks
 from grandlattice.runs.fingerprints import TaskFile
 from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Member
@@ -23,26 +29,69 @@ RELIT_ON = "from what was traced on "
 TIME_FORM = "%Y-%m-%d %H:%M"
 _MARKS = (
     "samples", "rays", "seconds", "denoised", "noise", "unfinished", "relit", "camera stops", "company",
+    "light sources",
 )  # fmt: skip
 
 
-def to_finish(store: FolderStore, member: Member) -> list[tuple[TaskFile, TaskFile]]:
-    """Files of a member that are not as the plan wants them, each with the OpenEXR file it is written from;
-    none where one of them has to be traced."""
+NOISY = "noisy."
+"""How the channels of passes begin that are as they were traced."""
+
+NOISY_PASSES = {"beauty": "RGB", "albedo": "RGB", "normal": "XYZ"}
+"""What is kept as it was traced besides the shares of lights; and the letters of its channels."""
+
+
+class Source(NamedTuple):
+    """A file that is not as the plan wants it, and the OpenEXR file it is written from.
+
+    `as_traced` : whether it is written from the beauty as traced in it, and cleaned as the plan says now.
+    """
+
+    file: TaskFile
+    source: TaskFile
+    as_traced: bool
+
+
+def noisy_channels(name: str) -> tuple[str, ...]:
+    """Channels of a pass as it was traced."""
+    stem = NOISY if name == "beauty" else f"{NOISY}{name}."
+    return tuple(stem + letter for letter in NOISY_PASSES.get(name, "RGB"))
+
+
+def to_finish(store: FolderStore, member: Member) -> list[Source]:
+    """Files of a member that need no trace; none where one of them has to be traced."""
     standing = [file for file in member.files if _stands(store, file)]
     layered = [file for file in standing if FORMATS[file.planned.format].layered]
-    found = []
-    for file in member.files if layered else ():
+    noisy = next((file for file in member.files if _has_it_as_traced(store, member, file)), None)
+    found = list[Source]()
+    for file in member.files if layered or noisy else ():
         if file in standing:
             continue
         wanted, eye = set(file.planned.passes), file.planned.eye
         source = next(
             (s for s in layered if wanted <= set(s.planned.passes) and s.planned.eye in ("", eye)), None
         )
-        if source is None or FORMATS[file.planned.format].layered:
+        if source is not None and not FORMATS[file.planned.format].layered:
+            found.append(Source(file, source, as_traced=False))
+        elif noisy is not None and (file is noisy or _is_shown_from(file, noisy)):
+            found.append(Source(file, noisy, as_traced=True))
+        else:
             return []
-        found.append((file, source))
     return found
+
+
+def _has_it_as_traced(store: FolderStore, member: Member, file: TaskFile) -> bool:
+    """Whether an OpenEXR file has everything its member is written from, as it was traced."""
+    path = file.planned.path
+    if not file.as_traced or not set(member.cell.settings.passes) <= set(file.planned.passes):
+        return False
+    if store.size(path) is None or store.is_link(path):
+        return False
+    return read_marks(store.path(path), ("as traced",)) == [file.as_traced]
+
+
+def _is_shown_from(file: TaskFile, noisy: TaskFile) -> bool:
+    wanted = set(file.planned.passes)
+    return not FORMATS[file.planned.format].layered and wanted <= set(noisy.planned.passes)
 
 
 def _stands(store: FolderStore, file: TaskFile) -> bool:
@@ -52,27 +101,52 @@ def _stands(store: FolderStore, file: TaskFile) -> bool:
     return read_marks(store.path(path), ("fingerprint",)) == [file.fingerprint]
 
 
-def film_from(path: Path, file: TaskFile, own: Mapping[str, str]) -> tuple[Film, float, str]:
-    """What a file is written from, read from the OpenEXR file at `path`: the film, the stops of the camera,
-    and the company it was traced in.
+def film_from(
+    path: Path, passes: Sequence[str], own: Mapping[str, str], *, as_traced: bool
+) -> tuple[Film, float, str]:
+    """What files are written from, read from an OpenEXR file: the film, the stops of the camera, and the
+    company it was traced in.
+
+    Parameters
+    ----------
+    passes : that are read.
+    as_traced : read light as it was traced, and what a denoiser is guided by.
 
     Raises
     ------
     ImageError
         When it cannot be read.
     """
-    passes = {
-        name: read_channels(path, known_pass(name, own).channels) for name in file.planned.passes
-    }  # fmt: skip
     said = dict(zip(_MARKS, read_marks(path, _MARKS), strict=True))
+    sources = json.loads(said["light sources"] or "{}") if as_traced else {}
+    noisy = [*NOISY_PASSES, *(name for name in passes if name in sources)] if as_traced else []
+    wanted = [known_pass(name, own).channels for name in passes] + [noisy_channels(name) for name in noisy]
+    held = read_channels(path, [channel for channels in wanted for channel in channels])
+    apart = np.split(held, np.cumsum([len(channels) for channels in wanted])[:-1], axis=2)
+    films = dict(zip(passes, map(np.ascontiguousarray, apart), strict=False))
+    light = dict(zip(noisy, map(np.ascontiguousarray, apart[len(passes) :]), strict=True))
+    guides = {name: light[name] for name in NOISY_PASSES} if as_traced else {}
+    if as_traced:
+        guides["beauty"] = np.concatenate([light["beauty"], films["beauty"][..., 3:]], axis=2)
+        films |= {name: light[name] for name in noisy if name in sources} | {"beauty": guides["beauty"]}
     number = {name: float(value) for name, value in said.items() if value and _is_number(value)}
     relit = (said["relit"] or "").removeprefix(RELIT_ON)
     film = Film(
-        passes, int(number.get("samples", 0)), int(number.get("rays", 0)), number.get("seconds", 0.0),
-        bool(number.get("denoised", 0)), number.get("noise"), bool(number.get("unfinished", 0)),
-        time.mktime(time.strptime(relit, TIME_FORM)) if relit else None,
+        films, int(number.get("samples", 0)), int(number.get("rays", 0)), number.get("seconds", 0.0),
+        0.0 if as_traced else number.get("denoised", 0.0), number.get("noise"),
+        bool(number.get("unfinished", 0)), time.mktime(time.strptime(relit, TIME_FORM)) if relit else None,
+        _id_names(path) if as_traced else {}, guides, sources,
     )  # fmt: skip
     return film, number.get("camera stops", 0.0), said["company"] or ""
+
+
+def _id_names(path: Path) -> dict[str, list[str]]:
+    """Of each pass of ids in a file the names that its manifest has."""
+    said = read_attributes(path, "cryptomatte/")
+    return {
+        name: list(json.loads(said[key.removesuffix("name") + "manifest"]))
+        for key, name in said.items() if key.endswith("/name")
+    }  # fmt: skip
 
 
 def _is_number(text: str) -> bool:

@@ -41,7 +41,7 @@ class Outlook:
     foreign : files in the way that no run of this plan made.
     whose : for those of them another plan made, its name.
     foreseen : what needs no trace of what is to be done; None where it was not looked at.
-    begun : numbers of members of which some files are there and others are not.
+    begun : numbers of members of which files are there that others may be written from.
     """
 
     todo: TaskList
@@ -186,6 +186,7 @@ class _Found:
         self.foreign: list[str] = []
         self.whose: dict[str, str] = {}
         self.begun: list[int] = []
+        self._as_traced: set[str] = set()  # files that others, and they themselves, can be written from
         self._news: list[FileRecord] = []
 
     def differences(self, filing: Filing) -> tuple[list[bytes], list[str]]:
@@ -220,7 +221,8 @@ class _Found:
     def _has_all(self, task: Task, member: Member) -> bool:
         """Whether a member's files are all there; what stands in the way is noted."""
         found = [self._has(task, member.cell, file) for file in member.files]
-        if any(found) and not all(found):
+        left = any(found) or any(file.planned.path in self._as_traced for file in member.files)
+        if left and not all(found):
             self.begun.append(member.number)
         return all(found)
 
@@ -237,7 +239,9 @@ class _Found:
             if record.trace != task.trace:
                 self._news.append(replace(record, trace=task.trace))
             return True
-        mark, owner, plan = read_marks(self._store.path(path), ("fingerprint", "owner", "plan"))
+        mark, owner, plan, as_traced = read_marks(
+            self._store.path(path), ("fingerprint", "owner", "plan", "as traced")
+        )
         if mark is None and (record is None or not inspect_image(str(self._store.path(path)))):
             self.foreign.append(path)  # also a whole picture that stands in the place of ours
         elif not self._owner.has(owner, plan):
@@ -249,6 +253,7 @@ class _Found:
             return True
         else:
             self.changed.append(path)
+            self._as_traced |= {path} if file.as_traced and as_traced == file.as_traced else set()
         return False
 
     def remember(self) -> None:
@@ -270,7 +275,7 @@ def _adopted(task: Task, cell: Cell, file: TaskFile, store: FolderStore, size: i
         path=file.planned.path, cell=cell.address, coordinates=coordinates_text(dict(cell.coordinates)),
         frame=file.planned.frame, format=file.planned.format, passes=" ".join(file.planned.passes),
         fingerprint=file.fingerprint, bytes=size, width=width, height=height, samples=int(mark("samples")),
-        rays=int(mark("rays")), seconds=float(mark("seconds")), denoised=mark("denoised") == "1",
+        rays=int(mark("rays")), seconds=float(mark("seconds")), denoised=float(mark("denoised")) > 0.0,
         finished=path.stat().st_mtime, trace=task.trace, unfinished=mark("unfinished") == "1",
     )  # fmt: skip
 

@@ -14,7 +14,7 @@ from grandlattice.errors import PlanError
 from grandlattice.plan import CellSettings, Lattice
 from grandlattice.plan.running_order import changes, urgent_first
 from grandlattice.plan.setting_layers import PlacedEdit
-from grandlattice.runs.fingerprints import Fingerprints, can_share
+from grandlattice.runs.fingerprints import Fingerprints, can_share, is_outside
 from grandlattice.runs.tasks import (
     FURTHER_FILM,
     Columns,
@@ -23,7 +23,6 @@ from grandlattice.runs.tasks import (
     Numbers,
     TaskList,
     every_task,
-    is_outside,
     work_of,
 )
 

@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 
 from grandlattice._support.readable import many
 from grandlattice.plan import Cell, CellMaker, CellSettings, FileNames, Lattice, PlanModel, planned_files
-from grandlattice.runs.fingerprints import Fingerprints, TaskFile
+from grandlattice.runs.fingerprints import Fingerprints, TaskFile, is_outside
 
 Frames = Iterable[int] | str | None
 """Which of each cell's frames: these, the first one alone, or all."""
@@ -257,7 +257,7 @@ class TaskList(Sequence[Task]):
             if member in chosen:
                 traced = prints.traced(cell.settings, cell.edits, self._together(cell, part, frame))
                 shares = traced.shares
-                files = tuple(TaskFile(file, prints.file(traced.files, cell, file)) for file in planned)
+                files = tuple(prints.task_file(traced.files, cell, file) for file in planned)
                 members.append(Member(member, cell, frame, files, film))
         of = slice(int(columns.film_starts[number]), int(columns.film_starts[number + 1]))
         films = tuple(
@@ -323,11 +323,6 @@ class TaskList(Sequence[Task]):
 FURTHER_FILM = 0.1
 """What a further film of a trace costs, as a part of the trace: measured were 0.01 for other strengths, 0.02
 to 0.2 for another way a sky is turned, 0.1 to 0.2 for a light in another place."""
-
-
-def is_outside(settings: CellSettings) -> bool:
-    """Whether another renderer than the embedded tracer draws a cell."""
-    return settings.renderer.partition(" ")[0] != "tracer"
 
 
 def work_of(settings: CellSettings) -> int:

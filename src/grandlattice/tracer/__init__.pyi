@@ -21,6 +21,7 @@ from .compiling.backend import (
 from .denoise import (
     HOW_TO_INSTALL as HOW_TO_INSTALL,
     can_denoise as can_denoise,
+    denoised as denoised,
 )
 from .film import (
     Film as Film,

@@ -1,15 +1,21 @@
-"""Denoising with Open Image Denoise, where the optional package for it is installed."""
+"""Denoising with Open Image Denoise, where the optional package for it is installed.
+
+It is done to a finished film, not to what is traced: a film that was kept as traced can be cleaned more, less
+or not at all later.
+"""
 
 from __future__ import annotations
 
 import importlib.util
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from functools import cache
 
 import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.errors import TracerError
+from grandlattice.tracer.film import Film
 
 HOW_TO_INSTALL = 'python -m pip install "pyoidn>=2.5,<3"'
 
@@ -99,6 +105,32 @@ class Cleaner:
 def cleaner() -> Cleaner:
     """One for all pictures of a process: those of a view have the same guides."""
     return Cleaner()
+
+
+def denoised(film: Film, lights: Sequence[str], share: float) -> Film:
+    """A film with its beauty and shares of lights freed of noise.
+
+    Shares that leave nothing out still add up to the beauty.
+
+    Parameters
+    ----------
+    film : with its guides.
+    lights : those of its passes that are shares of lights and are wanted.
+    share : how much of the noise is taken away, 0..1.
+
+    Raises
+    ------
+    TracerError
+        When the package is missing, or fails.
+    """
+    noisy = {"beauty": film.guides["beauty"]} | {name: film.passes[name] for name in lights}
+    found = cleaner().clean(noisy, film.guides["albedo"], film.guides["normal"])
+    if film.adds_up(lights):
+        found |= adding_up(found["beauty"], {name: found[name] for name in lights})
+    if share < 1.0:
+        found = {n: (pixels + share * (found[n] - pixels)).astype(np.float32) for n, pixels in noisy.items()}
+    clean = {name: found.get(name, pixels) for name, pixels in film.passes.items()}
+    return replace(film, passes=clean, denoised=share)
 
 
 def adding_up(

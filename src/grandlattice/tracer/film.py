@@ -30,23 +30,34 @@ class Film:
     samples : samples of each pixel, the mean where they differ.
     rays : rays shot.
     seconds : time spent tracing.
-    denoised : whether the beauty was denoised.
+    denoised : how much of its noise was taken away, 0..1; see `denoise.denoised`.
     noise : relative error of the beauty, its mean over the mean light, where it was measured.
     unfinished : whether a time limit ended it before it had all its samples.
     relit : when the light was traced that it is mixed from, seconds since 1970; None where it was traced for
         it.
     names : of a pass of ids, the names whose hashes the ids are.
+    guides : ``beauty``, ``albedo`` and ``normal`` as traced, for the denoiser; empty where they were not
+        kept.
+    sources : of each pass that is the share of lights, numbers of the sources of light that count for it, and
+        of all under ``""``.
     """
 
     passes: Mapping[str, NDArray[np.float32]]
     samples: int
     rays: int
     seconds: float
-    denoised: bool = False
+    denoised: float = 0.0
     noise: float | None = None
     unfinished: bool = False
     relit: float | None = None
     names: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    guides: Mapping[str, NDArray[np.float32]] = field(default_factory=dict)
+    sources: Mapping[str, Sequence[int]] = field(default_factory=dict)
+
+    def adds_up(self, lights: Sequence[str]) -> bool:
+        """Whether some shares of lights leave nothing out and have nothing twice."""
+        counted = [number for name in lights for number in self.sources[name]]
+        return bool(counted) and sorted(counted) == list(self.sources[""])
 
     @property
     def width(self) -> int:

@@ -12,7 +12,6 @@ from numpy.typing import NDArray
 from grandlattice.scene_records import Snapshot
 from grandlattice.tracer.adaptive_sampling import Window
 from grandlattice.tracer.company import Company, Lighting
-from grandlattice.tracer.denoise import adding_up, can_denoise, cleaner
 from grandlattice.tracer.film import Film, developed, empty_sums
 from grandlattice.tracer.film_sums import FilmSums, part_of_sums
 from grandlattice.tracer.lens import Sensor, make_lens
@@ -22,6 +21,9 @@ from grandlattice.tracer.light_shares import LightShares, filled
 from grandlattice.tracer.motion import motion
 from grandlattice.tracer.share_index import Lamp
 from grandlattice.tracer.trace_settings import TraceSettings, traced_window
+
+GUIDES = ("albedo", "normal")
+"""What guides a denoiser besides the light itself."""
 
 
 class AddedUp(Protocol):
@@ -61,7 +63,6 @@ class FilmMaker:
 
     def films(self) -> Iterator[Film]:
         """One after the other, so that one stands in memory at a time."""
-        cleans = self.settings.denoise and can_denoise()
         # What was traced beyond the part that is wanted served for judging noise.
         x, y, right, bottom = self.sensor.window
         left, top, _, _ = traced_window(self.sensor, self.settings)
@@ -84,18 +85,17 @@ class FilmMaker:
             made |= {
                 name: self.shares.developed(name, shares, counts[..., None]) for name in self.shares.places
             }
-            if cleans:
-                made |= cleaned(made, self.passes, self.shares)
             yield Film(
                 passes={name: made[name] for name in self.passes},
                 samples=round(float(counts.mean())),
                 rays=self.rounds.rays // count,
                 seconds=self.seconds / count,
-                denoised=cleans,
                 noise=noise,
                 unfinished=not self.rounds.is_whole(number),
                 relit=self.relit,
                 names={name: names[name] for name in self.passes if name in names},
+                guides={name: made[name] for name in ("beauty", *GUIDES)} if self.settings.guides else {},
+                sources=self.shares.sources,
             )
 
 
@@ -105,7 +105,7 @@ def sums_of(
 ) -> dict[str, NDArray]:  # fmt: skip
     """The buffers of a trace."""
     left, top, right, bottom = window
-    guides = ("albedo", "normal") if settings.denoise else ()
+    guides = GUIDES if settings.guides else ()
     sums = empty_sums(
         right - left, bottom - top, (*passes, *guides),
         len(shares.table) if mixing is None else mixing.sums_from,
@@ -117,17 +117,6 @@ def sums_of(
     if catches:
         sums["caught"] = np.zeros((bottom - top, right - left, 3), np.float32)
     return sums
-
-
-def cleaned(
-    made: Mapping[str, NDArray], passes: Sequence[str], shares: SharePlan
-) -> dict[str, NDArray]:  # fmt: skip
-    """Beauty and shares of lights freed of noise; shares that leave nothing out add up to the beauty."""
-    light = ["beauty", *(name for name in passes if name in shares.lights)]
-    found = cleaner().clean({name: made[name] for name in light}, made["albedo"], made["normal"])
-    if shares.whole(light):
-        found |= adding_up(found["beauty"], {name: found[name] for name in light[1:]})
-    return found
 
 
 def relit_film(

@@ -112,12 +112,14 @@ class SharePlan:
         """The passes that are shares of lights."""
         return {name for name, at in self.places.items() if self.table[at[0], 0] == LIGHT_GROUP}
 
-    def whole(self, names: Sequence[str]) -> bool:
-        """Whether the shares of lights among some passes leave nothing out and have nothing twice."""
-        bits = [int(self.table[self.places[name][0], 1]) for name in names if name in self.lights]
-        sources = np.concatenate([self.groups, self.glowing[self._glows]])
-        counts = sum(((sources & bit) != 0).astype(int) for bit in bits)
-        return bool(len(bits)) and bool((counts == 1).all())
+    @property
+    def sources(self) -> dict[str, list[int]]:
+        """See `Film.sources`."""
+        bits = np.concatenate([self.groups, self.glowing[self._glows]])
+        of = {name: int(self.table[self.places[name][0], 1]) for name in self.lights}
+        return {"": list(range(len(bits)))} | {
+            name: np.flatnonzero(bits & bit).tolist() for name, bit in sorted(of.items())
+        }
 
     def asks(self, kind: int) -> bool:
         """Whether any part is of a kind."""

@@ -21,7 +21,7 @@ class TraceSettings:
     show_background : whether the camera sees the dome; otherwise alpha is 0 there.
     clamp : the most, in nits, that light scattered more than once adds to a pixel at a time; keeps
         away bright specks at few samples, and loses the light they stand for.  None is exact.
-    denoise : clean the beauty; without the optional package it stays as traced.
+    guides : keep what a denoiser is guided by, see `Film.guides`.
     occlusion_radius : how far the occlusion pass looks, scene units; None is a tenth of the
         scene's diagonal.
     seconds : of tracing after which a picture ends, with the samples it has by then; None is never.
@@ -34,7 +34,7 @@ class TraceSettings:
     bounces: int = 8
     show_background: bool = True
     clamp: float | None = None
-    denoise: bool = False
+    guides: bool = False
     occlusion_radius: float | None = None
     seconds: float | None = None
 
