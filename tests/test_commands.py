@@ -16,6 +16,8 @@ from pxr import Usd
 import grandlattice as lattice
 from conftest import PLAN
 from grandlattice.cli import terminal_text
+from grandlattice.plan.captions import PictureFigures, label_texts
+from grandlattice.tables.caption_names import LABEL
 
 
 def test_places_are_printed_as_they_are() -> None:
@@ -200,6 +202,34 @@ def test_a_label_and_every_format_and_density(plan_file: Path, glat) -> None:
     for file in plan_file.parent.glob("*.sqlite"):
         file.unlink()
     assert not lattice.open_plan(plan_file).override(samples=1).outlook(at=["day/Front"]).todo
+
+
+def test_a_label_says_what_its_list_says(plan_file: Path) -> None:
+    text = PLAN.replace("size: 48x32", "size: 400x64\n  label: [NAMES]")
+    plan_file.write_text(text.replace("NAMES", "nosuch"))
+    with pytest.raises(lattice.PlanError, match="There is no caption nosuch") as refused:
+        lattice.open_plan(plan_file).outlook()
+    assert refused.value.place is not None
+    said = "camera, value, noise, job, size"
+    words = "words: {job: Atlas}\naxes:\n  sun:\n    sweep: {from: 5, to: 10, step: 5}\n    exposure: 0\n"
+    text = text.replace("NAMES", said).replace("axes:\n", words).replace("out/{light}", "out/{sun}/{light}")
+    plan_file.write_text(text)
+    plan = lattice.open_plan(plan_file)
+    cell = next(cell for cell in plan.cells if cell.coordinates["sun"] == "05")
+    names = cell.settings.label
+    assert names == tuple(said.split(", "))
+    figures = PictureFigures(samples=4, noise=0.125, seconds=1.0)
+    assert label_texts(plan.model, cell, 1, names, figures) == (
+        "Front   sun 5   Atlas",
+        "noise 12.5%   400x64",
+    )
+    assert plan.override(label=True).cells[0].settings.label == LABEL
+    assert plan.override(label=False).cells[0].settings.label == ()
+    # A word that is another makes another picture, and no other trace.
+    assert plan.run(workers=0, at="05/day/Front").ok
+    plan_file.write_text(plan_file.read_text().replace("Atlas", "Ceres"))
+    outlook = lattice.open_plan(plan_file).run(workers=0, at="05/day/Front").outlook
+    assert (outlook.todo.frame_count, len(outlook.traced)) == (1, 0)
 
 
 def test_a_lens_of_the_plans_own(plan_file: Path) -> None:

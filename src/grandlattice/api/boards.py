@@ -19,10 +19,11 @@ from grandlattice.api import orchestration
 from grandlattice.api.call_options import refuse_unknown
 from grandlattice.errors import LatticeError, OutputError, PlanError, nearest
 from grandlattice.plan import Cell, PlannedFile, planned_files
-from grandlattice.plan.board_block import CAPTIONS, Board
+from grandlattice.plan.board_block import Board
+from grandlattice.plan.captions import PictureFigures, caption
+from grandlattice.plan.setting_layers import refuse_unknown_caption
 from grandlattice.review.board_layout import BoardCell, BoardPlan, Sheet, laid_out
 from grandlattice.review.cell_pictures import cell_picture, ranges_of
-from grandlattice.runs.ledger import FileRecord
 from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import PASSES, is_pass
 
@@ -103,10 +104,8 @@ def _write(
     for axis in (*board.across, *board.down):
         if axis not in axes:
             raise PlanError(f"There is no axis {axis}. {nearest(axis, axes)}", place=place)
-    for caption in board.captions:
-        if caption not in CAPTIONS and caption not in plan.model.words:
-            known = [*CAPTIONS, *plan.model.words]
-            raise PlanError(f"There is no caption {caption}. {nearest(caption, known)}", place=place)
+    for name in board.captions:
+        refuse_unknown_caption(name, plan.model, place)
     cells = list(_cells(plan, planned, board))
     look = BoardPlan(
         *board.sheet, board.title or plan.name.replace("-", " ").replace("_", " "), board.notes or "",
@@ -154,7 +153,12 @@ def _cells(plan: PlanFiles, planned: Planned, board: Board) -> Iterator[_Shown]:
         elif record is not None and record.unfinished and not remark:
             remark = "unfinished"
         size = cell.settings.size
-        captions = tuple(filter(None, (_caption(plan, cell, name, record) for name in board.captions)))
+        figures = PictureFigures() if record is None else PictureFigures(
+            record.samples, record.noise, record.seconds,
+            planned.ledger.peak_of(record.trace) if "memory" in board.captions else None,
+        )  # fmt: skip
+        said = (caption(plan.model, cell, frame, name, figures) for name in board.captions)
+        captions = tuple(filter(None, said))
         yield _Shown(cell, file, BoardCell(
             cell.address, dict(cell.coordinates), size.width / size.height, captions, remark,
             file is not None,
@@ -181,29 +185,6 @@ def _file_of(planned: Planned, board: Board, files: Sequence[PlannedFile]) -> Pl
     light = board.pass_ == "beauty"
     there.sort(key=lambda file: FORMATS[file.format].layered == light)
     return there[0] if there else None
-
-
-def _caption(plan: PlanFiles, cell: Cell, name: str, record: FileRecord | None) -> str:
-    settings = cell.settings
-    if name in plan.model.words:
-        return str(plan.model.words[name])
-    if name == "coordinates":
-        return cell.name or " · ".join(cell.coordinates.values())
-    if name == "camera":
-        return (settings.camera or "").rpartition("/")[2]
-    if name == "frame":
-        return f"frame {settings.frames[0]}"
-    if name == "size":
-        return str(settings.size)
-    if name == "exposure":
-        return f"{settings.exposure:+.2f} stops"
-    if record is None:
-        return ""
-    if name == "samples":
-        return f"{record.samples} samples"
-    if name == "noise":
-        return "" if record.noise is None else f"noise {record.noise:.1%}"
-    return f"{record.seconds:.1f} s"
 
 
 def _digest(board: Board, look: BoardPlan, cells: Sequence[_Shown], planned: Planned) -> str:

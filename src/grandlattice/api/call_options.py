@@ -123,7 +123,7 @@ class SettingValues(TypedDict, total=False):
     background: Literal["sky", "clear"]
     renderer: str
     priority: int
-    label: bool
+    label: bool | Sequence[str]
     own_trace: bool
     keep_light_shares: bool
     skip: bool

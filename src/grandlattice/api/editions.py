@@ -23,9 +23,11 @@ from numpy.typing import NDArray
 from grandlattice import images
 from grandlattice.api.call_options import refuse_unknown
 from grandlattice.errors import OutputError, RunError
-from grandlattice.plan import Cell, CellSettings, PlannedFile, planned_files
+from grandlattice.plan import Cell, CellSettings, PlanModel, PlannedFile, planned_files
 from grandlattice.plan.addresses import Indices
+from grandlattice.plan.captions import PictureFigures, label_texts, told_words
 from grandlattice.plan.edition_block import Edition
+from grandlattice.plan.setting_layers import refuse_unknown_caption
 from grandlattice.tables.formats import FORMATS
 
 if TYPE_CHECKING:
@@ -65,6 +67,9 @@ def write_editions(plan: PlanFiles, names: Sequence[str], chosen: Indices, into:
     """Write editions of some cells; see `Plan.edition`."""
     known = plan.model.editions
     refuse_unknown(names, known, "edition")
+    for name in names:
+        for said in known[name].label:
+            refuse_unknown_caption(said, plan.model, plan.document.place(["editions", name, "label"]))
     planned = plan.planned(into)
     sources, waiting = dict[Path, list[_Wanted]](), list[tuple[str, int]]()
     taken = {file.path for cell in plan.cells for file in planned_files(cell, plan.names)}
@@ -123,7 +128,7 @@ def _settings(edition: Edition, settings: CellSettings, name: str) -> CellSettin
     return replace(
         settings,
         format=tuple(edition.format), files=edition.files or settings.files, passes=("beauty",),
-        output=edition.output.replace("{edition}", name), label=edition.label, grade=grade,
+        output=edition.output.replace("{edition}", name), label=tuple(edition.label), grade=grade,
         display=settings.display if edition.display is None else edition.display,
         exposure=settings.exposure + edition.exposure,
         size=edition.size_of(settings.size), projection="camera",
@@ -134,14 +139,14 @@ def _write_all(
     planned: Planned, owner: str, source: Path, wanted: Sequence[_Wanted]
 ) -> tuple[list[Path], int]:  # fmt: skip
     """Write all files that come of one picture; those that are as they should be stay."""
-    mark, stops, samples, seconds = images.read_marks(
-        source, ("fingerprint", "camera stops", "samples", "seconds")
+    mark, stops, samples, seconds, noise = images.read_marks(
+        source, ("fingerprint", "camera stops", "samples", "seconds", "noise")
     )
     picture: NDArray[np.float32] | None = None
     written, same = list[Path](), 0
     for each in wanted:
         told: dict[str, str | int] = {
-            "edition": each.name, "of": mark or "", "as": _digest(each), "owner": owner,
+            "edition": each.name, "of": mark or "", "as": _digest(each, planned.model), "owner": owner,
             "cell": each.cell.address, "frame": each.file.frame, "plan": planned.name,
         }  # fmt: skip
         path = planned.store.path(each.file.path)
@@ -157,7 +162,8 @@ def _write_all(
                 continue
         if picture is None:
             picture = images.read_channels(source, _CHANNELS)
-        label = f"frame {each.file.frame}   {samples or 0} samples   {float(seconds or 0.0):.1f} s"
+        known = PictureFigures(int(samples or 0), float(noise) if noise else None, float(seconds or 0.0))
+        label = label_texts(planned.model, each.cell, each.file.frame, each.cell.settings.label, known)
         write = partial(_write, each=each, picture=picture, stops=float(stops or 0.0), told=told, label=label)
         planned.store.put(each.file.path, write)
         written.append(planned.output / each.file.path)
@@ -173,19 +179,20 @@ def _enlarged(shown: NDArray[np.float32], width: int, height: int) -> NDArray[np
     return np.clip(large, 0.0, 1.0)
 
 
-def _digest(each: _Wanted) -> str:
+def _digest(each: _Wanted, model: PlanModel) -> str:
     """Of everything a file of an edition depends on besides its picture."""
     settings = each.cell.settings
     told = [
         str(settings.size), settings.size.ppi, settings.exposure, settings.camera_exposure, settings.graded,
-        settings.display, settings.label, settings.files.model_dump(mode="json"), each.file.format,
+        settings.display, told_words(settings.label, model),
+        settings.files.model_dump(mode="json"), each.file.format,
     ]  # fmt: skip
     return hashlib.blake2b(json.dumps(told, default=str).encode(), digest_size=12).hexdigest()
 
 
 def _write(
     path: Path, each: _Wanted, picture: NDArray[np.float32], stops: float,
-    told: Mapping[str, str | int], label: str,
+    told: Mapping[str, str | int], label: tuple[str, str],
 ) -> None:  # fmt: skip
     settings, kind = each.cell.settings, each.file.format
     metadata = {f"{images.MARK}{name}": value for name, value in told.items()}
@@ -205,8 +212,7 @@ def _write(
     if is_larger:  # no pixel is displayed that is not there
         shown = _enlarged(shown, *size)
     if settings.label:
-        words = "   ".join(f"{axis} {entry}" for axis, entry in each.cell.coordinates.items())
-        shown = images.with_label(shown, each.cell.name or words, label)
+        shown = images.with_label(shown, *label)
     deep = getattr(settings.files, kind)
     bits = int(deep.depth) if FORMATS[kind].deep else 8
     images.write_display(

@@ -9,9 +9,7 @@ from pydantic import Field, model_validator
 from grandlattice.errors import nearest
 from grandlattice.plan.spelled_values import PAPERS
 from grandlattice.plan.value_types import Number, SizeText, Strict, Text, Texts, many_of
-
-CAPTIONS = ("coordinates", "camera", "frame", "size", "samples", "noise", "seconds", "exposure")
-"""What a caption may say besides words of the plan."""
+from grandlattice.tables.caption_names import CAPTIONS
 
 _MM_AN_INCH = 25.4
 

@@ -67,7 +67,7 @@ class CellSettings:
     denoise: float = 0.0
     keep_noisy: bool = False
     background: str = "sky"
-    label: bool = False
+    label: tuple[str, ...] = ()
     own_trace: bool = False
     keep_light_shares: bool = False
     renderer: str = "tracer"
@@ -379,7 +379,7 @@ def decided(settings: Mapping[str, Any], origins: Mapping[str, Place], facts: Sc
     if camera is None and len(facts.cameras) == 1:
         camera = facts.cameras[0].path
     known = {key: value for key, value in settings.items() if key in _DECIDED and value is not None}
-    for key in ("passes", "format"):
+    for key in ("passes", "format", "label"):
         if key in known:
             known[key] = tuple(dict.fromkeys(known[key]))
     if not known.get("passes", ("beauty",)):

@@ -11,7 +11,7 @@ from grandlattice.plan.file_options import FileOptions
 from grandlattice.plan.grade_block import GradeText
 from grandlattice.plan.settings import Print
 from grandlattice.plan.spelled_values import Size
-from grandlattice.plan.value_types import Formats, Number, Share, SizeText, Strict, Text, one_of
+from grandlattice.plan.value_types import Formats, LabelNames, Number, Share, SizeText, Strict, Text, one_of
 from grandlattice.tables.purposes import PURPOSES
 
 
@@ -30,7 +30,10 @@ class Edition(Strict):
     display: Text | None = Field(None, description="OCIO display / view, in place of the cells'")
     exposure: Number = Field(0.0, description="stops beside those of the cells")
     grade: GradeText | None = Field(None, description="over that of the cells")
-    label: bool = Field(False, description="true: a strip below that says what they are")
+    label: LabelNames = Field(
+        default_factory=list,
+        description="true: a strip below that says what they are; or a list of its parts",
+    )
     output: Text = Field(
         "editions/{edition}/{cell}.{frame:04d}.{ext}", description="template of the file names"
     )

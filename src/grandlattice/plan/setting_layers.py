@@ -19,6 +19,7 @@ from grandlattice.plan.edit_verbs import Edit
 from grandlattice.plan.reader import Document
 from grandlattice.plan.schema import Bundle, PlanModel
 from grandlattice.plan.settings import Settings
+from grandlattice.tables.caption_names import CAPTIONS
 from grandlattice.tables.passes import PASSES, is_pass
 
 _DEEPEST = 60  # takes, or qualities, built on one another
@@ -131,6 +132,8 @@ class Sayings:
                     place=self._place(path, "quality"),
                 )
             yield from self._settings(self._model.qualities[name], ("qualities", name), (*above, name))
+        for name in given.get("label", ()):
+            refuse_unknown_caption(name, self._model, self._place(path, "label"))
         for name in given.get("passes", ()):
             known = self._model.own_passes
             if not is_pass(name.lstrip("+-")) and name.lstrip("+-") not in known:
@@ -194,3 +197,16 @@ class Sayings:
     def _place(self, path: Path, key: str | None = None) -> Place:
         """Where something stands in the plan; what has no path there was said by the caller."""
         return self._document.place(path, key) if path else Place(words=THIS_CALL)
+
+
+def refuse_unknown_caption(name: str, model: PlanModel, place: Place | None) -> None:
+    """Make sure that there is something to say of a name.
+
+    Raises
+    ------
+    PlanError
+        When there is not.
+    """
+    if name not in CAPTIONS and name not in model.words:
+        hint = nearest(name, [*CAPTIONS, *model.words])
+        raise PlanError(f"There is no caption {name}. {hint}", place=place)

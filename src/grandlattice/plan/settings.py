@@ -25,6 +25,7 @@ from grandlattice.plan.value_types import (
     Formats,
     FramesText,
     FStop,
+    LabelNames,
     LengthText,
     Number,
     Passes,
@@ -37,6 +38,7 @@ from grandlattice.plan.value_types import (
     Text,
     one_of,
 )
+from grandlattice.tables.caption_names import CAPTIONS
 
 PROJECTIONS = ("camera", "panorama", "stereo-panorama")
 
@@ -162,8 +164,10 @@ class Settings(Strict):
     priority: int | None = setting(
         "scheduling", ge=-1000, le=1000, meaning="higher ones run first; 0 if left out"
     )
-    label: bool | None = setting(
-        "finished", meaning="a strip below displayed pictures that says what they are"
+    label: LabelNames | None = setting(
+        "finished",
+        meaning="true: a strip below displayed pictures that says what they are; or a list of its parts: "
+        f"{', '.join(CAPTIONS)}, or a word of the plan",
     )
     own_trace: bool | None = setting(
         "path", alias="own-trace", meaning="true: traced by itself, whatever else has the same view"

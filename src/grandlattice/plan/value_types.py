@@ -36,6 +36,7 @@ from grandlattice.plan.spelled_values import (
     read_seconds,
     read_size,
 )
+from grandlattice.tables.caption_names import LABEL
 from grandlattice.tables.formats import FORMATS, SPELLINGS
 from grandlattice.tables.passes import PASSES
 
@@ -137,6 +138,16 @@ def _check_passes(value: list[str]) -> list[str]:
     return value
 
 
+def _read_label(value: object) -> list[str]:
+    """What a label says, from true, false or a list of names."""
+    if isinstance(value, bool) or str(value).strip().lower() in ("true", "false"):
+        return list(LABEL) if str(value).strip().lower() == "true" else []
+    names = [str(name) for name in as_list(value)]
+    if not all(names) or any(isinstance(name, Mapping | list) for name in as_list(value)):
+        raise ValueError("a label is true, false, or a list of names such as coordinates")
+    return names
+
+
 def _key(value: object) -> str:
     name = str(value)
     if not re.fullmatch(r"\w[\w.-]*", name):
@@ -174,6 +185,12 @@ ExposureText = Annotated[
     PlainSerializer(lambda said: str(said) if isinstance(said, Metered) else said),
     typed_as(_NUMBER, _FIELD, {"type": "string", "pattern": r"^\s*metered(\s+by\s+\S.*)?$"}),
 ]
+LabelNames = Annotated[
+    list[str],
+    PlainValidator(_read_label),
+    typed_as({"type": "boolean"}, _TEXT, {"type": "array", "items": _TEXT}),
+]
+"""Names of what a label says."""
 DenoiseText = Annotated[
     float,
     BeforeValidator(read_denoise),

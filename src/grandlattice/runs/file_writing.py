@@ -11,11 +11,13 @@ from importlib.metadata import version
 from pathlib import Path
 
 import numpy as np
+import psutil
 from numpy.typing import NDArray
 from pydantic import BaseModel
 
 from grandlattice import images
 from grandlattice.plan import Cell, CellSettings
+from grandlattice.plan.captions import PictureFigures, label_texts
 from grandlattice.plan.settings import MARKS
 from grandlattice.runs.fingerprints import TaskFile
 from grandlattice.runs.finishing import RELIT_ON, TIME_FORM, Source, film_from, noisy_channels
@@ -151,11 +153,10 @@ class Filer:
         pixels, marks = self._shown(cell, kind, name, values, stops)
         metadata |= marks
         if settings.label:
-            words = [f"{axis} {entry}" for axis, entry in cell.coordinates.items()]
-            figures = f"frame {file.planned.frame}   {film.samples} samples   {film.seconds:.1f} s"
-            pixels = images.with_label(
-                pixels, cell.name or "   ".join(words) or self._order.plan_name, figures
-            )
+            memory = psutil.Process().memory_info().rss if "memory" in settings.label else None
+            known = PictureFigures(film.samples, film.noise, film.seconds, memory)
+            words, figures = label_texts(self._order.model, cell, file.planned.frame, settings.label, known)
+            pixels = images.with_label(pixels, words or self._order.plan_name, figures)
         deep = getattr(settings.files, kind)
         bits = int(deep.depth) if FORMATS[kind].deep else 8
         images.write_display(

@@ -19,6 +19,7 @@ from typing import Any, NamedTuple
 
 from grandlattice._support.filesystem import is_file
 from grandlattice.plan import Cell, PlanModel, PlannedFile
+from grandlattice.plan.captions import told_words
 from grandlattice.plan.cell_maker import CellSettings
 from grandlattice.plan.setting_layers import PlacedEdit, Saying
 from grandlattice.runs.compositions import Compositions, Halves
@@ -239,7 +240,7 @@ class Fingerprints:
             "format": ext,
             "options": getattr(settings.files, ext).model_dump(mode="json", exclude={"output"}),
             "ppi": settings.size.ppi,
-            "label": settings.label if shown else None,
+            "label": told_words(settings.label, self._model) if shown else None,
             "exposure": settings.exposure if shown else None,
             "camera exposure": settings.camera_exposure if shown else None,
             "display": settings.display if shown else None,

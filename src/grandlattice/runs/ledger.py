@@ -364,6 +364,16 @@ class Ledger(LedgerFile):
             return {str(kind): int(peak) for kind, peak in rows}
         return {}
 
+    def peak_of(self, trace: str) -> int | None:
+        """The most bytes that were held for a trace; None where that is not known."""
+        with suppress(LedgerError), self.open() as connection:
+            (peak,) = connection.execute(
+                "SELECT MAX(peak_bytes) FROM (SELECT trace, peak_bytes FROM tasks UNION ALL SELECT trace, "
+                "peak_bytes FROM past) WHERE trace = ?", (bytes.fromhex(trace),),
+            ).fetchone()  # fmt: skip
+            return int(peak) if peak else None
+        return None
+
     # --- temporary files -----------------------------------------------------------------------
 
     def note_parts(self, attempt: str, paths: Iterable[str]) -> None:
