@@ -15,8 +15,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PIL import Image
 
-from grandlattice.api import orchestration
 from grandlattice.api.call_options import refuse_unknown
+from grandlattice.api.cell_states import states_of
 from grandlattice.errors import LatticeError, OutputError, PlanError, nearest
 from grandlattice.plan import Cell, PlannedFile, planned_files
 from grandlattice.plan.board_block import Board
@@ -138,7 +138,7 @@ def _write(
 def _cells(plan: PlanFiles, planned: Planned, board: Board) -> Iterator[_Shown]:
     """The cells of a board, each with what is said of it."""
     indices = plan.cells.indices(*board.at)
-    states = _states(plan, planned)
+    states = states_of(plan, planned)
     there = planned.ledger.file.exists()
     for index in indices.tolist():
         cell = plan.cells[index]
@@ -163,20 +163,6 @@ def _cells(plan: PlanFiles, planned: Planned, board: Board) -> Iterator[_Shown]:
             cell.address, dict(cell.coordinates), size.width / size.height, captions, remark,
             file is not None,
         ))  # fmt: skip
-
-
-def _states(plan: PlanFiles, planned: Planned) -> dict[str, str]:
-    """What is wrong with the pictures of cells, by address; a plan that meters is not planned for a look."""
-    found: dict[str, str] = {}
-    if plan.meters:
-        return found
-    # Of all cells, as they were planned for the last run: that is known without planning anew.
-    for task in orchestration.outlook(planned, plan.cells.indices(), None).outlook.todo:
-        found |= {member.cell.address: "out of date" for member in task.members}
-    if planned.ledger.file.exists():
-        with suppress(LatticeError):
-            found |= dict.fromkeys(planned.ledger.failed_cells(), "failed")
-    return found
 
 
 def _file_of(planned: Planned, board: Board, files: Sequence[PlannedFile]) -> PlannedFile | None:

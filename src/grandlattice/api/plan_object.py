@@ -21,6 +21,7 @@ from grandlattice.stage import Explainer, Explanation, explain_settings, export_
 if TYPE_CHECKING:
     from grandlattice.api.sharing import SharedTrace, Sharing
     from grandlattice.checks import Finding
+    from grandlattice.page import PageFiles
     from grandlattice.plan.run_block import RunBlock
     from grandlattice.runs import Outlook, Run, Steering, Task
     from grandlattice.runs.memory_room import WorkerRoom
@@ -47,18 +48,47 @@ class Plan(PlanPictures):
 
     # --- one cell ------------------------------------------------------------------------------
 
-    def explain(self, cell: str | Cell, against: str | Cell | None = None) -> Explanation:
+    def explain(
+        self, cell: str | Cell, against: str | Cell | None = None, *, scene: bool = True
+    ) -> Explanation:
         """Every value a cell changes, and which line of the plan or layer of the scene set it.
 
         Parameters
         ----------
         against : another cell; only what differs between the two is listed then.
+        scene : whether the scene is looked at for what the edits change; otherwise settings are told alone.
         """
         chosen = self._cell(cell)
         if chosen.settings.metered is not None:
             chosen = self.planned().make(chosen.index)
-        whole = replace(self._explainer.explain(chosen), settings=explain_settings(self._make, chosen))
-        return whole if against is None else whole.against(self.explain(against))
+        whole = self._explainer.explain(chosen) if scene else Explanation(chosen.address, ())
+        whole = replace(whole, settings=explain_settings(self._make, chosen))
+        return whole if against is None else whole.against(self.explain(against, scene=scene))
+
+    def page(
+        self, *, at: At = (), sets: Sequence[str] = (), into: Into = None, most_bytes: float = 2e9
+    ) -> PageFiles:
+        """Write the page of what is rendered: a folder whose index.html opens in any browser, from the disk.
+
+        Parameters
+        ----------
+        most_bytes : that pixels to look into may take; cells beyond have their small pictures alone.
+
+        Raises
+        ------
+        RunError
+            When there is no picture yet.
+        OutputError
+            When files of others are in the way.
+
+        Examples
+        --------
+        >>> plan.page().index                                           # doctest: +SKIP
+        """
+        from grandlattice.api import page_contents
+
+        chosen = self._chosen(at, sets)
+        return page_contents.write(self, chosen, None if into is None else Path(into), most_bytes)
 
     @cached_property
     def _explainer(self) -> Explainer:

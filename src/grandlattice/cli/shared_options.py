@@ -163,7 +163,7 @@ def _given(settings: list[str] | None) -> dict[str, Any]:
         key, equals, value = text.partition("=")
         if not equals:
             raise lattice.PlanError(f"--set {text} gives no value.", cure="write it --set samples=64")
-        given[key] = value.split(",") if key in ("passes", "format") else value
+        given[key] = value.split(",") if key in ("passes", "format", "label") else value
     return given
 
 

@@ -9,6 +9,11 @@ from .comparing import (
     Comparison as Comparison,
     compare_pictures as compare_pictures,
 )
+from .display_shader import (
+    DisplayShader as DisplayShader,
+    display_shader as display_shader,
+    display_table as display_table,
+)
 from .false_colour import (
     colours_of as colours_of,
     scale_of as scale_of,

@@ -12,13 +12,13 @@ from numpy.typing import NDArray
 from grandlattice.errors import ImageError, nearest
 from grandlattice.images.grading import transforms_of
 
-_CONFIG = "cg-config-v4.0.0_aces-v2.0_ocio-v2.5"
-_SOURCE = "Linear Rec.709 (sRGB)"
+CONFIG = "cg-config-v4.0.0_aces-v2.0_ocio-v2.5"
+SOURCE = "Linear Rec.709 (sRGB)"
 
 
 @lru_cache(maxsize=1)
 def _config() -> ocio.Config:
-    return ocio.Config.CreateFromBuiltinConfig(_CONFIG)
+    return ocio.Config.CreateFromBuiltinConfig(CONFIG)
 
 
 def displays() -> dict[str, list[str]]:
@@ -59,7 +59,7 @@ def _only_match(wanted: str, names: list[str], default: str, what: str) -> str:
 
 @lru_cache(maxsize=64)
 def _processor(display: str, view: str, grade: tuple[tuple[str, float], ...]) -> ocio.CPUProcessor:
-    steps = [*transforms_of(dict(grade)), ocio.DisplayViewTransform(src=_SOURCE, display=display, view=view)]
+    steps = [*transforms_of(dict(grade)), ocio.DisplayViewTransform(src=SOURCE, display=display, view=view)]
     return _config().getProcessor(ocio.GroupTransform(steps)).getDefaultCPUProcessor()
 
 

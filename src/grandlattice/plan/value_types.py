@@ -140,12 +140,13 @@ def _check_passes(value: list[str]) -> list[str]:
 
 def _read_label(value: object) -> list[str]:
     """What a label says, from true, false or a list of names."""
-    if isinstance(value, bool) or str(value).strip().lower() in ("true", "false"):
-        return list(LABEL) if str(value).strip().lower() == "true" else []
-    names = [str(name) for name in as_list(value)]
-    if not all(names) or any(isinstance(name, Mapping | list) for name in as_list(value)):
+    names = as_list(value)
+    if any(isinstance(name, Mapping | list) for name in names):
         raise ValueError("a label is true, false, or a list of names such as coordinates")
-    return names
+    texts = [str(name).strip() for name in names]
+    if [text.lower() for text in texts] in (["true"], ["false"]):
+        return list(LABEL) if texts[0].lower() == "true" else []
+    return texts
 
 
 def _key(value: object) -> str:

@@ -1,0 +1,275 @@
+"""What a page is told of a plan's pictures: cells, axes, passes, figures, and where their pixels are."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from grandlattice.api.cell_states import states_of
+from grandlattice.errors import ImageError, LatticeError, RunError
+from grandlattice.images import display_shader, display_table, displays, find_display
+from grandlattice.page import PageFiles, PixelSource, Thumbnail, write_page
+from grandlattice.plan import Cell, PlannedFile, planned_files
+from grandlattice.plan.addresses import Indices
+from grandlattice.plan.schema import SweepAxis
+from grandlattice.review.cell_pictures import cell_picture
+from grandlattice.runs.finishing import noisy_channels
+from grandlattice.runs.ledger import FileRecord
+from grandlattice.tables.formats import FORMATS
+from grandlattice.tables.grades import GRADES
+from grandlattice.tables.passes import known_pass
+
+if TYPE_CHECKING:
+    from grandlattice.api.plan_object import Plan
+    from grandlattice.api.planned import Planned
+    from grandlattice.stage import Explanation
+
+_EXPLAINED = 300
+"""Cells whose scene is looked at for what changed in it; of more cells the settings are told alone."""
+NOISY = "noisy"
+"""The name of the beauty as it was traced, where it was kept."""
+
+
+class _Shown(NamedTuple):
+    """A cell on the page, with its files of each frame that are there."""
+
+    cell: Cell
+    files: dict[int, list[PlannedFile]]
+
+
+def write(plan: Plan, chosen: Indices, into: Path | None, most_bytes: float) -> PageFiles:
+    """Write the page of some cells; see `Plan.page`."""
+    planned = plan.planned(into)
+    try:
+        contents = _Contents(plan, planned, chosen)
+        if not any(shown.files for shown in contents.shown):
+            raise RunError(
+                "There is no picture for a page yet.", cure="glat run renders them, glat proof does so small"
+            )
+        folder = planned.output / f"{plan.name}-page"
+        return write_page(
+            folder, contents.told(folder), contents.shaders(), contents.explanations(),
+            contents.thumbnails(), contents.pixels(), most_bytes,
+        )  # fmt: skip
+    finally:
+        planned.ledger.close()
+
+
+class _Contents:
+    """What a page shows of some cells of a plan."""
+
+    def __init__(self, plan: Plan, planned: Planned, chosen: Indices) -> None:
+        self._plan, self._planned = plan, planned
+        self._own = planned.model.own_kinds
+        self._records: dict[str, FileRecord] = {}
+        if planned.ledger.file.exists():
+            with suppress(LatticeError):
+                self._records = planned.ledger.files()
+        self.shown = [self._look_at(plan.cells[index]) for index in chosen.tolist()]
+        named = (name for s in self.shown for files in s.files.values() for f in files for name in f.passes)
+        self._passes = list(dict.fromkeys(("beauty", *named)))
+        if any(shown.cell.settings.keep_noisy for shown in self.shown):
+            self._passes.append(NOISY)
+        wanted = dict.fromkeys(shown.cell.settings.display for shown in self.shown)
+        self._names = {display: " / ".join(find_display(display)) for display in wanted}
+        self._displays = list(dict.fromkeys([*self._names.values(), *_usual_displays()]))
+
+    def _look_at(self, cell: Cell) -> _Shown:
+        files: dict[int, list[PlannedFile]] = {}
+        for file in planned_files(cell, self._plan.names):
+            if not file.eye and (self._planned.output / file.path).is_file():
+                files.setdefault(file.frame, []).append(file)
+        return _Shown(cell, files)
+
+    # --- what is told ----------------------------------------------------------------------------------
+
+    def told(self, folder: Path) -> dict[str, Any]:
+        """Everything but pictures."""
+        plan = self._plan
+        states = states_of(plan, self._planned)
+        names, every = self._names, self._displays
+        return {
+            "plan": plan.name,
+            "id": self._planned.ledger.id if self._planned.ledger.file.exists() else "",
+            "choices": {},
+            "title": plan.name.replace("-", " ").replace("_", " "),
+            "rate": plan.scene.frames_per_second,
+            "axes": [
+                {"name": axis.name, "entries": list(axis.index),
+                 "sweeps": isinstance(self._planned.model.axes.get(axis.name), SweepAxis)}
+                for axis in plan.lattice.axes
+            ],
+            "passes": [self._pass(name) for name in self._passes],
+            "displays": every,
+            "grades": {name: value._asdict() for name, value in GRADES.items()},
+            "cells": [self._cell(shown, states, every, names, folder) for shown in self.shown],
+        }  # fmt: skip
+
+    def shaders(self) -> list[dict[str, Any]]:
+        """The programs of the displays, in their order."""
+        return [
+            {"plain": _shader(display, graded=False), "graded": _shader(display, graded=True),
+             "table": display_table(display)}
+            for display in self._displays
+        ]  # fmt: skip
+
+    def _pass(self, name: str) -> dict[str, Any]:
+        if name == NOISY:
+            return {"name": NOISY, "look": "light", "letters": "RGB", "says": "the beauty as it was traced"}
+        told = known_pass(name, self._own)
+        letters = "".join(channel.rpartition(".")[2] for channel in told.channels)
+        return {
+            "name": name, "look": told.look, "letters": letters, "says": told.meaning,
+            "lamp": name.removeprefix("light.") if name.startswith("light.") else "",
+        }  # fmt: skip
+
+    def _cell(
+        self, shown: _Shown, states: dict[str, str], every: list[str], names: dict[str | None, str],
+        folder: Path,
+    ) -> dict[str, Any]:  # fmt: skip
+        cell, settings = shown.cell, shown.cell.settings
+        frames = settings.frames
+        first = shown.files.get(frames[0]) or next(iter(shown.files.values()), [])
+        records = [self._records[file.path] for file in first if file.path in self._records]
+        record = records[0] if records else None
+        state = states.get(cell.address, "")
+        if not shown.files:
+            state = state if state == "failed" else "not rendered"
+        elif any(frame not in shown.files for frame in frames) and not state:
+            state = "frames missing"
+        elif any(each.unfinished for each in records) and not state:
+            state = "unfinished"
+        axes = [axis.name for axis in self._plan.lattice.axes]
+        places = [axis.index for axis in self._plan.lattice.axes]
+        return {
+            "a": cell.address, "k": key_of(cell), "name": cell.name or "",
+            "at": [
+                places[n].get(cell.coordinates.get(axis, ""), -1) for n, axis in enumerate(axes)
+            ],
+            "s": state, "f": sorted(shown.files), "of": len(frames), "w": settings.size.width,
+            "h": settings.size.height, "cam": (settings.camera or "").rpartition("/")[2],
+            "sec": None if record is None else round(record.seconds, 3),
+            "n": None if record is None else record.noise, "spp": None if record is None else record.samples,
+            "x": settings.exposure, "stops": settings.camera_exposure,
+            "d": every.index(names[settings.display]), "g": settings.graded,
+            "files": [_below(self._planned.output / file.path, folder) for file in first],
+            "panorama": settings.projection != "camera",
+            "fstop": settings.fstop, "word": _edits_text(cell),
+        }  # fmt: skip
+
+    def explanations(self) -> dict[str, list[list[object]]]:
+        """What was said of each cell, by its address: rows of prim, what, before, after, who and where."""
+        whole = len(self.shown) <= _EXPLAINED
+        found: dict[str, list[list[object]]] = {}
+        for shown in self.shown:
+            with suppress(LatticeError):
+                told = self._plan.explain(shown.cell, scene=whole)
+                found[shown.cell.address] = _rows(told)
+        return found
+
+    # --- pictures --------------------------------------------------------------------------------------
+
+    def thumbnails(self) -> list[Thumbnail]:
+        """Small pictures of all cells, in their order."""
+        return [self._thumbnail(shown) for shown in self.shown]
+
+    def _thumbnail(self, shown: _Shown) -> Thumbnail:
+        cell = shown.cell
+        first = shown.files.get(cell.settings.frames[0]) or next(iter(shown.files.values()), [])
+        there = [file for file in first if "beauty" in file.passes] or list(first)
+        there.sort(
+            key=lambda file: FORMATS[file.format].layered
+        )  # one that is displayed already, if there is
+        if not there:
+            return Thumbnail(_nothing, "")
+        path = self._planned.output / there[0].path
+        stat = path.stat()
+        name = "beauty" if "beauty" in there[0].passes else there[0].passes[0]
+        read = partial(_small, path, partial(cell_picture, path, there[0], cell.settings, name, self._own))
+        return Thumbnail(read, f"{there[0].path} {stat.st_size} {stat.st_mtime_ns} {cell.settings.exposure}")
+
+    def pixels(self) -> list[PixelSource]:
+        """What may be looked into, the most important first: the beauty, other passes, other frames."""
+        firsts = [(s, frame) for s in self.shown for frame in list(s.files)[:1]]
+        others = [(s, frame) for s in self.shown for frame in list(s.files)[1:]]
+        rest = [name for name in self._passes if name != "beauty"]
+        return [
+            *self._of(firsts, ["beauty"]), *self._of(firsts, rest), *self._of(others, ["beauty"]),
+            *self._of(others, rest),
+        ]  # fmt: skip
+
+    def _of(self, shots: Sequence[tuple[_Shown, int]], passes: Sequence[str]) -> Iterator[PixelSource]:
+        for shown, frame in shots:
+            for name in passes:
+                held = "beauty" if name == NOISY else name
+                for file in shown.files[frame]:
+                    if not FORMATS[file.format].layered or held not in file.passes:
+                        continue
+                    if name == NOISY and not shown.cell.settings.keep_noisy:
+                        continue
+                    key = f"{key_of(shown.cell)}-{frame}-{self._passes.index(name)}"
+                    path = self._planned.output / file.path
+                    if name == NOISY:
+                        yield PixelSource(key, path, noisy_channels("beauty"), "half")
+                        break
+                    told = known_pass(name, self._own)
+                    kind = "bits" if told.look == "ids" else "float" if told.exact else "half"
+                    channels = told.channels[:4] if told.look == "ids" else told.channels
+                    yield PixelSource(key, path, channels, kind, names=told.look == "ids")
+                    break
+
+
+def _usual_displays() -> Iterator[str]:
+    """The views of the usual display: what an artist may want to see without rendering."""
+    display, _ = find_display(None)
+    for view in displays()[display]:
+        if view != "Raw":
+            yield f"{display} / {view}"
+
+
+def key_of(cell: Cell) -> str:
+    """A cell in the names of files of the page."""
+    return hashlib.blake2b(cell.address.encode("utf-8", "surrogateescape"), digest_size=6).hexdigest()
+
+
+def _shader(display: str, *, graded: bool) -> dict[str, Any]:
+    made = display_shader(display, graded=graded)
+    return {"text": made.text, "tables": list(made.textures)}
+
+
+def _rows(told: Explanation) -> list[list[object]]:
+    """Rows of a table: prim, what, before, after, and who said it where."""
+    rows: list[list[object]] = []
+    for change in (*told.changes, *told.settings):
+        wins = next((opinion for opinion in change.opinions if opinion.wins), None)
+        said = "" if wins is None else f"{wins.source} {wins.place}".strip()
+        rows.append([str(change.prim), change.name, str(change.before), str(change.after), said])
+    return rows
+
+
+def _edits_text(cell: Cell) -> str:
+    return "; ".join(f"{placed.edit.verb} ({placed.source})" for placed in cell.edits)
+
+
+def _below(path: Path, folder: Path) -> str:
+    """A file as a link from the page."""
+    return os.path.relpath(path, folder).replace(os.sep, "/")
+
+
+def _small(path: Path, read: Callable[[], NDArray[np.float32]]) -> NDArray[np.float32]:
+    try:
+        return read()
+    except ImageError:
+        return _nothing()
+
+
+def _nothing() -> NDArray[np.float32]:
+    return np.zeros((0, 0, 4), np.float32)

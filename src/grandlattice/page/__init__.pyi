@@ -1,0 +1,8 @@
+"""The names of the package, listed once: `lazy_loader` loads each when it is asked for."""
+
+from .page_writing import (
+    PageFiles as PageFiles,
+    PixelSource as PixelSource,
+    Thumbnail as Thumbnail,
+    write_page as write_page,
+)
