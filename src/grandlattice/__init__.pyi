@@ -6,6 +6,9 @@ from .api.boards import (
 from .api.cell_view import (
     Cells as Cells,
 )
+from .api.choices import (
+    Choice as Choice,
+)
 from .api.cleaning import (
     Leftover as Leftover,
 )
@@ -83,6 +86,9 @@ from .images import (
     Comparison as Comparison,
     beyond_cdl as beyond_cdl,
     cdl_text as cdl_text,
+)
+from .page.page_writing import (
+    PageFiles as PageFiles,
 )
 from .plan.cell_maker import (
     Cell as Cell,

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from grandlattice.api import orchestration
+from grandlattice.api.choices import choices_of
 from grandlattice.errors import LatticeError, OutputError
 from grandlattice.images import read_marks
 from grandlattice.plan import planned_files
@@ -37,29 +38,38 @@ class Leftover(NamedTuple):
     why: str
 
 
-def leftovers(plan: PlanFiles, into: Path | None = None) -> list[Leftover]:
+def leftovers(plan: PlanFiles, into: Path | None = None, *, rejected: bool = False) -> list[Leftover]:
     """Files of cells and frames that a plan has no more, and what was kept of traces it does not ask for.
 
     Only what the plan's ledger says a run made, and that still is what the run made, is listed.
+
+    Parameters
+    ----------
+    rejected : files of cells that were chosen as ``out``, too.
     """
     planned = plan.planned(into)
     try:
-        found = [*_pictures(plan, planned), *_kept(plan, planned)]
+        out = {cell for cell, each in choices_of(planned).items() if each.by == "out"} if rejected else set()
+        found = [*_pictures(plan, planned, out), *_kept(plan, planned)]
     finally:
         planned.ledger.close()
     return sorted(found, key=lambda each: str(each.path))
 
 
-def _pictures(plan: PlanFiles, planned: Planned) -> Iterator[Leftover]:
+def _pictures(plan: PlanFiles, planned: Planned, out: set[str]) -> Iterator[Leftover]:
     ledger = planned.ledger
     if not ledger.file.exists():
         return
     wanted = {file.path for cell in plan.cells for file in planned_files(cell, plan.names)}
     addresses = {cell.address for cell in plan.cells}
     for record in ledger.files().values():
-        if record.path not in wanted and _is_ours(planned.store, ledger, record.path, record.bytes):
-            gone = record.cell not in addresses
-            why = "the plan has no such cell" if gone else "the plan names this file otherwise"
+        needed = record.path in wanted and record.cell not in out
+        if not needed and _is_ours(planned.store, ledger, record.path, record.bytes):
+            why = "the plan names this file otherwise"
+            if record.cell not in addresses:
+                why = "the plan has no such cell"
+            elif record.cell in out:
+                why = "it was chosen as out"
             yield Leftover(planned.output / record.path, record.bytes, record.cell, why)
 
 
@@ -105,7 +115,7 @@ def remove(plan: PlanFiles, chosen: Iterable[Leftover], into: Path | None = None
     """
     planned = plan.planned(into)
     with sole_writer(planned.ledger):
-        now = set(leftovers(plan, into))
+        now = set(leftovers(plan, into, rejected=True))
         gone = []
         for each in chosen:
             if each in now:

@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.api.cell_states import states_of
+from grandlattice.api.choices import choices_of
 from grandlattice.errors import ImageError, LatticeError, RunError
 from grandlattice.images import display_shader, display_table, displays, find_display
 from grandlattice.page import PageFiles, PixelSource, Thumbnail, write_page
@@ -28,7 +29,7 @@ from grandlattice.tables.grades import GRADES
 from grandlattice.tables.passes import known_pass
 
 if TYPE_CHECKING:
-    from grandlattice.api.plan_object import Plan
+    from grandlattice.api.plan_files import PlanFiles
     from grandlattice.api.planned import Planned
     from grandlattice.stage import Explanation
 
@@ -45,8 +46,16 @@ class _Shown(NamedTuple):
     files: dict[int, list[PlannedFile]]
 
 
-def write(plan: Plan, chosen: Indices, into: Path | None, most_bytes: float) -> PageFiles:
-    """Write the page of some cells; see `Plan.page`."""
+def write(
+    plan: PlanFiles, explain: Callable[[Cell, bool], Explanation], chosen: Indices, into: Path | None,
+    most_bytes: float,
+) -> PageFiles:  # fmt: skip
+    """Write the page of some cells; see `Plan.page`.
+
+    Parameters
+    ----------
+    explain : says of a cell what was set, and, when asked for it, what that changes in the scene.
+    """
     planned = plan.planned(into)
     try:
         contents = _Contents(plan, planned, chosen)
@@ -56,7 +65,7 @@ def write(plan: Plan, chosen: Indices, into: Path | None, most_bytes: float) -> 
             )
         folder = planned.output / f"{plan.name}-page"
         return write_page(
-            folder, contents.told(folder), contents.shaders(), contents.explanations(),
+            folder, contents.told(folder), contents.shaders(), contents.explanations(explain),
             contents.thumbnails(), contents.pixels(), most_bytes,
         )  # fmt: skip
     finally:
@@ -66,7 +75,7 @@ def write(plan: Plan, chosen: Indices, into: Path | None, most_bytes: float) -> 
 class _Contents:
     """What a page shows of some cells of a plan."""
 
-    def __init__(self, plan: Plan, planned: Planned, chosen: Indices) -> None:
+    def __init__(self, plan: PlanFiles, planned: Planned, chosen: Indices) -> None:
         self._plan, self._planned = plan, planned
         self._own = planned.model.own_kinds
         self._records: dict[str, FileRecord] = {}
@@ -99,7 +108,7 @@ class _Contents:
         return {
             "plan": plan.name,
             "id": self._planned.ledger.id if self._planned.ledger.file.exists() else "",
-            "choices": {},
+            "choices": {cell: each.model_dump() for cell, each in choices_of(self._planned).items()},
             "title": plan.name.replace("-", " ").replace("_", " "),
             "rate": plan.scene.frames_per_second,
             "axes": [
@@ -165,14 +174,13 @@ class _Contents:
             "fstop": settings.fstop, "word": _edits_text(cell),
         }  # fmt: skip
 
-    def explanations(self) -> dict[str, list[list[object]]]:
+    def explanations(self, explain: Callable[[Cell, bool], Explanation]) -> dict[str, list[list[object]]]:
         """What was said of each cell, by its address: rows of prim, what, before, after, who and where."""
         whole = len(self.shown) <= _EXPLAINED
         found: dict[str, list[list[object]]] = {}
         for shown in self.shown:
             with suppress(LatticeError):
-                told = self._plan.explain(shown.cell, scene=whole)
-                found[shown.cell.address] = _rows(told)
+                found[shown.cell.address] = _rows(explain(shown.cell, whole))
         return found
 
     # --- pictures --------------------------------------------------------------------------------------

@@ -88,7 +88,10 @@ class Plan(PlanPictures):
         from grandlattice.api import page_contents
 
         chosen = self._chosen(at, sets)
-        return page_contents.write(self, chosen, None if into is None else Path(into), most_bytes)
+        folder = None if into is None else Path(into)
+        return page_contents.write(
+            self, lambda cell, scene: self.explain(cell, scene=scene), chosen, folder, most_bytes
+        )
 
     @cached_property
     def _explainer(self) -> Explainer:

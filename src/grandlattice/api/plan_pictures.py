@@ -13,6 +13,7 @@ from grandlattice.plan import Cell
 
 if TYPE_CHECKING:
     from grandlattice.api.boards import BoardFiles
+    from grandlattice.api.choices import Choice
     from grandlattice.api.cleaning import Leftover
     from grandlattice.api.editions import EditionFiles
     from grandlattice.api.history import EarlierPicture
@@ -156,12 +157,35 @@ class PlanPictures(PlanChanges):
 
         return history.back(self, self._cell(cell), number, frame, None if into is None else Path(into))
 
-    def leftovers(self, *, into: Into = None) -> list[Leftover]:
+    def leftovers(self, *, rejected: bool = False, into: Into = None) -> list[Leftover]:
         """Files that runs of this plan made and it has no use for: of cells it has no more, of other names,
-        of traces that nothing asks for."""
+        of traces that nothing asks for.
+
+        Parameters
+        ----------
+        rejected : those of cells that were chosen as ``out``, too; see `choices`.
+        """
         from grandlattice.api import cleaning
 
-        return cleaning.leftovers(self, None if into is None else Path(into))
+        return cleaning.leftovers(self, None if into is None else Path(into), rejected=rejected)
+
+    def choices(self, *, take_in: str | Path | None = None, into: Into = None) -> dict[str, Choice]:
+        """What was chosen of the cells, by address: keep, maybe or out, and notes.
+
+        Parameters
+        ----------
+        take_in : a file that the page saved; it is merged into the choices beside the pictures, of each cell
+            the latest.
+
+        Raises
+        ------
+        OutputError
+            When a file is none of choices, or is of another plan.
+        """
+        from grandlattice.api import choices
+
+        planned = self.planned(into)
+        return choices.choices_of(planned) if take_in is None else choices.take_in(planned, Path(take_in))
 
     def clean(self, chosen: Iterable[Leftover], *, into: Into = None) -> Sequence[Leftover]:
         """Remove leftovers; what changed since it was listed stays.  Returns those that are gone.

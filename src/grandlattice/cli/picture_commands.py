@@ -236,6 +236,9 @@ def clean(
         Path | None,
         typer.Argument(metavar="[PLAN]", help="The plan; may be left out where there is just one."),
     ] = None,
+    rejected: Annotated[
+        bool, typer.Option("--rejected", help="Files of cells that were chosen as out, too.")
+    ] = False,
     into: Into = None,
     yes: Yes = False,
     json: AsJson = False,
@@ -247,7 +250,7 @@ def clean(
     Example:  glat clean
     """
     opened = open_plan(plan)
-    found = opened.leftovers(into=into)
+    found = opened.leftovers(rejected=rejected, into=into)
     if json:
         print_json([each._asdict() for each in found])
         return

@@ -5,6 +5,7 @@ from __future__ import annotations
 import subprocess
 import sys
 import time
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -386,14 +387,41 @@ def review(
         float | None,
         typer.Option("--above", help="Of illuminance: say how much of each picture has more lx than this."),
     ] = None,
+    page: Annotated[
+        bool, typer.Option("--page/--no-page", help="With the page to look into them; not with --pass.")
+    ] = True,
+    choices: Annotated[
+        Path | None,
+        typer.Option("--choices", help="Take in a file of choices that the page saved.", dir_okay=False),
+    ] = None,
 ) -> None:
-    """Write the contact sheet of what is rendered, every cell labelled.
+    """Write the contact sheet of what is rendered, and the page to look into it.
+
+    The page is a folder; its index.html opens in a browser, from the disk.
 
     Example:  glat review --pass illuminance
     """
     for step in open_queue([plan] if plan else None, None, at, sets):
+        if choices is not None:
+            made = step.plan.choices(take_in=choices, into=into)
+            by = Counter(choice.by for choice in made.values())
+            console.print(f"choices  {by['keep']} keep, {by['maybe']} maybe, {by['out']} out")
         sheets = step.plan.review(at=step.at, sets=step.sets, into=into, pass_name=pass_name, above=above)
         result_tables.show_files(sheets, "wrote")
+        if page and pass_name is None:
+            _page(step.plan.page(at=step.at, sets=step.sets, into=into))
+
+
+def _page(files: lattice.PageFiles) -> None:
+    """Say where the page is, and what it lacks."""
+    result_tables.show_files([files.index], "wrote")
+    for file, why in files.unreadable:
+        console.print(f"[yellow]![/yellow] {escape(short(file))} is not on the page: {escape(why)}")
+    if files.left_out:
+        console.print(
+            f"[dim]{many(files.left_out, 'picture')} can be seen small only, so that the page stays small "
+            "enough; --at writes it of some cells[/dim]"
+        )
 
 
 def demo(
