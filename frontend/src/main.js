@@ -5,7 +5,7 @@ import { h } from "./dom.js";
 import { Matrix } from "./matrix.js";
 import { PANELS, panel } from "./panels.js";
 import { Panes } from "./panes.js";
-import { along, asHash, first, fromHash } from "./state.js";
+import { OTHERS, along, asHash, first, fromHash } from "./state.js";
 import { Store } from "./store.js";
 
 /** @typedef {import("./state.js").State} State */
@@ -91,8 +91,8 @@ export class Page {
       h("button", { "aria-pressed": String(state.view === "panes"), onclick: () => this.lookAt(state.panes.length ? state.panes : [state.at]) }, `Look${state.panes.length ? ` ${state.panes.length}` : ""}`));
     const search = h("input", { type: "search", value: state.search, placeholder: "search", "aria-label": "search cells", oninput: (/** @type {Event} */ event) => this.update({ search: /** @type {HTMLInputElement} */ (event.target).value }) });
     const tools = state.view === "matrix" ? [
-      this.select("down", state.rows, [...names, ["", "–"]], (rows) => this.update({ rows, cols: rows === state.cols ? state.rows : state.cols })),
-      this.select("across", state.cols, [...names, ["", "–"]], (cols) => this.update({ cols, rows: cols === state.rows ? state.cols : state.rows })),
+      this.select("down", state.rows, [[OTHERS, "the others"], ...names, ["", "–"]], (rows) => this.update({ rows, cols: rows === state.cols ? "" : state.cols })),
+      this.select("across", state.cols, [...names, ["", "–"]], (cols) => this.update({ cols, rows: cols === state.rows ? OTHERS : state.rows })),
       ...axes.map((axis) => this.select(axis.name, state.only[axis.name] ?? "", [["", "all"], ...axis.entries], (entry) => {
         const only = { ...state.only };
         if (entry) only[axis.name] = entry;

@@ -2,7 +2,7 @@
 
 import { h } from "./dom.js";
 import { MARKS } from "./choices.js";
-import { chosen } from "./state.js";
+import { OTHERS, chosen } from "./state.js";
 
 /** @typedef {import("./store.js").Cell} Cell */
 /** @typedef {import("./main.js").Page} Page */
@@ -56,11 +56,12 @@ export class Matrix {
   build() {
     const { state, told, choices } = this.page, indices = chosen(told, state, choices);
     const place = (/** @type {string} */ name) => told.axes.findIndex((axis) => axis.name === name);
-    const down = place(state.rows), across = place(state.cols);
-    /** @type {Map<number, Map<number, number[]>>} */
+    const across = place(state.cols);
+    const down = state.rows === OTHERS ? told.axes.map((_, k) => k).filter((k) => k !== across && told.axes[k].entries.length > 1) : [place(state.rows)].filter((k) => k >= 0);
+    /** Rows by the entries they are of. @type {Map<string, Map<number, number[]>>} */
     const places = new Map();
     for (const index of indices) {
-      const { at } = told.cells[index], row = down < 0 ? 0 : at[down], column = across < 0 ? 0 : at[across];
+      const { at } = told.cells[index], row = down.map((k) => at[k]).join(), column = across < 0 ? 0 : at[across];
       if (!places.has(row)) places.set(row, new Map());
       const line = /** @type {Map<number, number[]>} */ (places.get(row));
       line.set(column, [...(line.get(column) ?? []), index]);
@@ -69,19 +70,23 @@ export class Matrix {
     const most = columns.map((column) => Math.max(1, ...[...places.values()].map((line) => line.get(column)?.length ?? 0)));
     const [width, height] = this.size(), gap = 6;
     const wide = across < 0 ? most.map(() => "1fr") : most.map((count) => `${Math.min(count, 4) * (width + gap) + gap}px`);
-    const named = down >= 0;
+    const named = down.length > 0;
     this.element.style.setProperty("--columns", `${named ? "var(--name) " : ""}${wide.join(" ")}`);
     const text = (/** @type {number} */ axis, /** @type {number} */ entry) => (entry < 0 ? "added" : told.axes[axis].entries[entry]);
     const head = across < 0 ? null : h("div.row.head", { role: "row" },
-      named && h("div.corner", { role: "columnheader" }, h("span.axis", {}, `${state.rows} ↓  ${state.cols} →`)),
+      named && h("div.corner", { role: "columnheader" }, h("span.axis", {}, `${down.map((k) => told.axes[k].name).join(" · ")} ↓  ${state.cols} →`)),
       ...columns.map((column) => h("div.column", { role: "columnheader" }, text(across, column))));
     this.lines = [];
-    const rows = [...places.keys()].sort((a, b) => a - b).map((row) => {
+    const order = (/** @type {string} */ one, /** @type {string} */ other) => {
+      const [a, b] = [one.split(",").map(Number), other.split(",").map(Number)], k = a.findIndex((entry, n) => entry !== b[n]);
+      return k < 0 ? 0 : a[k] - b[k];
+    };
+    const rows = [...places.keys()].sort(order).map((row) => {
       const line = /** @type {Map<number, number[]>} */ (places.get(row)), cells = columns.flatMap((column) => line.get(column) ?? []);
       this.lines.push(cells);
       const tall = Math.max(1, ...columns.map((column, k) => Math.ceil((line.get(column)?.length ?? 0) / (across < 0 ? 6 : Math.min(most[k], 4)))));
       return h("div.row", { role: "row", style: `contain-intrinsic-height: ${tall * (height + gap) + gap}px` },
-        named && h("div.name", { role: "rowheader" }, text(down, row)),
+        named && h("div.name", { role: "rowheader" }, row.split(",").map((entry, k) => text(down[k], Number(entry))).join(" · ")),
         ...columns.map((column) => h("div.place", { role: "gridcell" }, ...(line.get(column) ?? []).map((index) => this.cell(index, width, height)))));
     });
     this.element.replaceChildren(...(head ? [head] : []), ...rows);

@@ -89,7 +89,8 @@ export class Panes {
     };
     const beauty = get(pass);
     const lamps = Object.entries(state.mix).filter(([lamp, each]) => !isAsLit(each) && store.has(cell, frame, `light.${lamp}`));
-    const noisy = state.noisy && store.has(cell, frame, "noisy");
+    // Noise that is left is that of the light as it was traced: not of other strengths of it.
+    const noisy = !lamps.length && state.noisy && store.has(cell, frame, "noisy");
     if (pass !== "beauty" || !beauty || (!lamps.length && !noisy)) return beauty;
     const parts = lamps.map(([lamp, each]) => [get(`light.${lamp}`), each]);
     const traced = noisy ? get("noisy") : null;
@@ -190,7 +191,7 @@ export class Panes {
     const shown = state.mode === "side" ? state.panes : state.mode === "flip" ? [state.panes[state.flip % state.panes.length]] : state.panes.slice(0, 2);
     this.labels.replaceChildren(...shown.map((index, k) => {
       const box = boxes[Math.min(k, boxes.length - 1)], cell = told.cells[index], by = choices[cell.a]?.by ?? "";
-      const right = state.mode === "wipe" && k === 1, active = state.mode === "side" && k === state.active && shown.length > 1;
+      const right = (state.mode === "wipe" || state.mode === "apart") && k === 1, active = state.mode === "side" && k === state.active && shown.length > 1;
       const lacking = layers[state.panes.indexOf(index)] ? "" : this.lacking(index);
       return h(`div.label${active ? ".active" : ""}${right ? ".right" : ""}`, {
         style: `left:${box.x / dots}px;top:${box.y / dots}px;width:${box.w / dots}px`,
@@ -241,7 +242,7 @@ export class Panes {
       px = Math.min(Math.max(Math.floor(x * picture.w), 0), picture.w - 1);
       py = Math.min(Math.max(Math.floor(y * picture.h), 0), picture.h - 1);
       const values = valuesAt(picture, px, py);
-      const text = pass.look === "ids" ? namesAt(picture, px, py).map(([name, covers]) => `${name} ${Math.round(100 * covers)} %`).join(", ")
+      const text = pass.look === "ids" ? namesAt(picture, px, py).map(([name, covers]) => `${name.split("/").slice(-2).join("/")} ${Math.round(100 * covers)} %`).join("  ")
         : values.map((value, k) => `${values.length > 1 ? `${pass.letters[k] ?? ""} ` : ""}${figure(value)}`).join("  ");
       rows.push({ pass: pass.name, text, values });
     }

@@ -3,7 +3,7 @@
 /**
  * @typedef {object} State
  * @property {"matrix" | "panes"} view
- * @property {string} rows axis whose entries are rows
+ * @property {string} rows axis whose entries are rows; `OTHERS`: a row for each combination of those that are not across
  * @property {string} cols axis whose entries are columns
  * @property {Record<string, string>} only axis → the one entry that is shown
  * @property {string} search
@@ -32,11 +32,14 @@
  * @property {number} turn of a panorama, degrees
  */
 
+/** All axes that are not across, together. */
+export const OTHERS = "*";
+
 /** @param {import("./store.js").Told} told @returns {State} */
 export function first(told) {
   const axes = told.axes.filter((axis) => axis.entries.length > 1).map((axis) => axis.name);
   return {
-    view: "matrix", rows: axes[0] ?? "", cols: axes[axes.length - 1] === axes[0] ? "" : axes[axes.length - 1] ?? "", only: {},
+    view: "matrix", rows: OTHERS, cols: axes[axes.length - 1] ?? "", only: {},
     search: "", choice: "", at: 0, panes: [], active: 0, pass: "beauty", frame: 0, stops: 0, display: -1, mode: "side", wipe: 0.5,
     flip: 0, locked: true, zoom: 1, x: 0.5, y: 0.5, grade: {}, mix: {}, noisy: 0,
     sweep: told.axes.find((axis) => axis.sweeps)?.name ?? axes[0] ?? "", panel: "cell", size: 160, around: "grey", turn: 0,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from functools import partial
@@ -264,7 +265,11 @@ def _rows(told: Explanation) -> list[list[object]]:
 
 
 def _edits_text(cell: Cell) -> str:
-    return "; ".join(f"{placed.edit.verb} ({placed.source})" for placed in cell.edits)
+    said = Counter((placed.edit.verb, placed.source) for placed in cell.edits)
+    return "; ".join(
+        f"{verb} ({source})" if count == 1 else f"{count} × {verb} ({source})"
+        for (verb, source), count in said.items()
+    )
 
 
 def _below(path: Path, folder: Path) -> str:
