@@ -133,7 +133,9 @@ export class Page {
 
   drawSide() {
     const { state } = this;
-    if (this.side.contains(document.activeElement) && ["TEXTAREA", "INPUT"].includes(document.activeElement?.tagName ?? "")) return;
+    const typing = this.side.contains(document.activeElement) && ["TEXTAREA", "INPUT"].includes(document.activeElement?.tagName ?? "");
+    if (typing && this.beside === state.panel) return;
+    this.beside = state.panel;
     this.readInto = null;
     const tabs = h("div.tabs", { role: "group", "aria-label": "what is shown here" }, ...PANELS.map((name) => h("button", { "aria-pressed": String(name === state.panel), onclick: () => this.update({ panel: name }) }, name)));
     this.side.replaceChildren(tabs, panel(this));

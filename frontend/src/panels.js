@@ -137,8 +137,9 @@ function light(page) {
     page.update({ mix }, true);
   };
   const at = () => {
-    const k = told.axes.findIndex((axis) => axis.name === page.state.rows), entry = told.axes[k]?.entries[here.at[k]];
-    return entry === undefined ? here.a : `{${told.axes[k].name}: ${/^[\w-]+$/.test(entry) ? entry : JSON.stringify(entry)}}`;
+    // Those of its entry on the first axis: lights are what an artist puts there.
+    const k = told.axes.findIndex((axis, n) => axis.entries.length > 1 && here.at[n] >= 0);
+    return k < 0 ? "{}" : `{${JSON.stringify(told.axes[k].name)}: ${JSON.stringify(told.axes[k].entries[here.at[k]])}}`;
   };
   const noisy = told.passes.some((pass) => pass.name === "noisy") && store.has(here, frame, "noisy");
   return h("section", {}, h("h2", {}, "Light"),
