@@ -6,7 +6,8 @@ import { Matrix } from "./matrix.js";
 import { PANELS, panel } from "./panels.js";
 import { Panes } from "./panes.js";
 import { OTHERS, along, asHash, first, fromHash } from "./state.js";
-import { Store } from "./store.js";
+import { Served } from "./served.js";
+import { SERVED, Store } from "./store.js";
 
 /** @typedef {import("./state.js").State} State */
 /** @typedef {import("./store.js").Choice} Choice */
@@ -24,6 +25,8 @@ export class Page {
   /** @param {Store} store @param {HTMLElement} root */
   constructor(store, root) {
     this.store = store;
+    /** @type {Served | null} */
+    this.served = null;
     this.told = store.told;
     this.usual = first(this.told);
     this.state = fromHash(location.hash, this.usual, this.told);
@@ -45,6 +48,7 @@ export class Page {
     document.addEventListener("keydown", (event) => this.key(event));
     window.addEventListener("hashchange", () => { this.state = fromHash(location.hash, this.usual, this.told); this.draw(); });
     this.draw();
+    this.served = SERVED ? new Served(this) : null;
     this.kept.read().then((found) => this.setChoices(merged(this.choices, found), false));
   }
 
@@ -141,6 +145,25 @@ export class Page {
     this.side.replaceChildren(tabs, panel(this));
   }
 
+  /** The run stands otherwise. */
+  heard() {
+    if (this.state.panel === "run" && !this.side.querySelector("details[open]")) this.drawSide();
+    const run = this.served?.run;
+    if (run?.under_way) this.say(`${Math.round(100 * run.share)} % done, ${run.counts.done ?? 0} frames${run.counts.failed ? `, ${run.counts.failed} failed` : ""}`);
+  }
+
+  /** Frames have arrived: what is looked at stays. */
+  renewed() {
+    const cells = (/** @type {number[]} */ indices) => indices.map((index) => this.told.cells[index].k);
+    const [at] = cells([this.state.at]), panes = cells(this.state.panes);
+    this.told = this.store.told;
+    const place = (/** @type {string} */ key) => this.told.cells.findIndex((cell) => cell.k === key);
+    this.state = { ...this.state, at: Math.max(0, place(at)), panes: panes.map(place).filter((index) => index >= 0) };
+    this.choices = merged(this.choices, this.told.choices ?? {});
+    this.matrix.drawn = "";
+    this.draw();
+  }
+
   /** @param {number} index of a cell, or -1 */
   hovered(index) {
     if (index < 0 || this.state.view !== "matrix") return;
@@ -206,7 +229,10 @@ export class Page {
   /** @param {Record<string, Choice>} choices @param {boolean} [keep] */
   setChoices(choices, keep = true) {
     this.choices = choices;
-    if (keep) this.kept.write(choices);
+    if (keep) {
+      this.kept.write(choices);
+      this.served?.choose(choices).then((made) => { if (made) this.choices = merged(this.choices, made); });
+    }
     this.matrix.drawn = this.state.choice ? "" : this.matrix.drawn;
     this.draw();
   }

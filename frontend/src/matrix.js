@@ -3,6 +3,7 @@
 import { h } from "./dom.js";
 import { MARKS } from "./choices.js";
 import { OTHERS, chosen } from "./state.js";
+import { SERVED } from "./store.js";
 
 /** @typedef {import("./store.js").Cell} Cell */
 /** @typedef {import("./main.js").Page} Page */
@@ -107,7 +108,7 @@ export class Matrix {
     const wide = Math.min(row, left), tall = Math.ceil(Math.min(left, row * row) / row);
     return h("button.cell", {
       "data-cell": index, tabIndex: -1, style: `width:${width}px;height:${height}px;`
-        + `background-image:url(small/${sheet}.jpg);background-size:${wide * width}px ${tall * height}px;`
+        + `background-image:url(small/${sheet}.jpg${SERVED ? `?${this.page.told.made}` : ""});background-size:${wide * width}px ${tall * height}px;`
         + `background-position:${-(on % row) * width}px ${-Math.floor(on / row) * height}px`,
       "aria-label": `${cell.a}${cell.s ? `, ${cell.s}` : ""}`, title: cell.a,
     });

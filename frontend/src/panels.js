@@ -6,15 +6,17 @@ import { GRADE_NAMES, neutral, said } from "./grade.js";
 import { asRule, isAsLit } from "./light.js";
 import { figure } from "./looks.js";
 import { SIGNS } from "./matrix.js";
+import { lasting } from "./served.js";
 import { along } from "./state.js";
+import { SERVED } from "./store.js";
 
 /** @typedef {import("./main.js").Page} Page */
 
-export const PANELS = /** @type {const} */ (["cell", "why", "pixel", "light", "grade", "figures"]);
+export const PANELS = ["cell", "why", "pixel", "light", "grade", "figures", ...(SERVED ? ["run"] : [])];
 
 /** @param {Page} page @returns {HTMLElement} */
 export function panel(page) {
-  const made = { cell, why, pixel, light, grade, figures };
+  const made = { cell, why, pixel, light, grade, figures, run };
   return made[/** @type {keyof typeof made} */ (page.state.panel)]?.(page) ?? cell(page);
 }
 
@@ -33,7 +35,7 @@ function cell(page) {
       ["size", `${here.w} × ${here.h}`], ["samples", here.spp === null ? "" : String(here.spp)],
       ["noise", here.n === null ? "" : `${(100 * here.n).toFixed(1)} %`], ["traced in", here.sec === null ? "" : `${here.sec.toFixed(1)} s`],
       ["exposure", `${here.x >= 0 ? "+" : ""}${+here.x.toFixed(2)} stops`], ["edits", here.word],
-      ["files", here.files.length ? h("span", {}, ...here.files.map((file) => h("a.file", { href: encodeURI(file), target: "_blank", rel: "noopener" }, file.split("/").pop() ?? file))) : ""],
+      ["files", here.files.length ? h("span", {}, ...here.files.map((file) => SERVED ? h("span.file", {}, file.replace(/^(\.\.\/)+/, "")) : h("a.file", { href: encodeURI(file), target: "_blank", rel: "noopener" }, file.split("/").pop() ?? file))) : ""],
     ]),
     h("div.choices", { role: "group", "aria-label": "choice" }, ...Object.entries(MARKS).map(([by, mark]) => h("button", {
       "aria-pressed": String(choice.by === by), onclick: () => page.choose(here.a, { by: choice.by === by ? "" : /** @type {import("./store.js").Choice["by"]} */ (by) }), title: `${by[0]} on the keyboard`,
@@ -42,7 +44,7 @@ function cell(page) {
     h("div.tools", {},
       h("button", { onclick: () => page.lookAt(state.panes.length ? state.panes : [state.at]) }, state.panes.length > 1 ? `Look at ${state.panes.length} (Enter)` : "Look at it (Enter)"),
       h("button", { onclick: () => page.toggle(state.at), "aria-pressed": String(state.panes.includes(state.at)) }, "Beside others (Space)"),
-      h("button", { onclick: () => page.handOn("Keep this entry alone", adopting(page)) }, "Adopt …")),
+      h("button", { onclick: () => adopt(page) }, "Adopt …")),
     h("details", {}, h("summary", {}, "Choices of all cells"),
       h("p", {}, counted(page)),
       h("div.tools", {},
@@ -75,6 +77,36 @@ function adopting({ told, state }) {
   const here = told.cells[state.at];
   return told.axes.filter((axis, k) => axis.entries.length > 1 && here.at[k] >= 0)
     .map((axis) => `glat adopt ${told.plan}.lattice.yaml ${quoted(`${axis.name}=${axis.entries[here.at[told.axes.indexOf(axis)]]}`)}`).join("\n");
+}
+
+/** Let axes stay with the entries of a cell: by the server, or as a command to paste. @param {Page} page */
+function adopt(page) {
+  const { told, state, served } = page, here = told.cells[state.at];
+  if (!served) return page.handOn("Keep this entry alone", adopting(page));
+  const dialog = /** @type {HTMLDialogElement} */ (h("dialog", { onclose: () => dialog.remove() }, h("h2", {}, "Let an axis stay with one entry"),
+    h("p", {}, "The plan is changed; pictures of the other entries stay where they are until glat clean."),
+    ...told.axes.filter((axis, k) => axis.entries.length > 1 && here.at[k] >= 0).map((axis) => {
+      const entry = axis.entries[here.at[told.axes.indexOf(axis)]];
+      return h("button", { onclick: () => { dialog.close(); served.order("adopt", { axes: { [axis.name]: entry } }); } }, `${axis.name} = ${entry}`);
+    }), h("form", { method: "dialog" }, h("button", {}, "Leave it"))));
+  document.body.append(dialog);
+  dialog.showModal();
+}
+
+/** @param {Page} page */
+function run(page) {
+  const { served, told, state } = page, how = served?.run;
+  if (!served) return h("section", {}, h("p", {}, "glat review --serve follows a run."));
+  if (!how) return h("section", {}, h("h2", {}, "Run"), h("p", {}, "Nothing was run yet."));
+  const counts = Object.entries(how.counts).filter(([, count]) => count).map(([name, count]) => `${count} ${name}`).join(", ");
+  const order = (/** @type {string} */ name, /** @type {string} */ text, /** @type {Record<string, unknown>} */ details = {}) => h("button", { onclick: () => served.order(name, details) }, text);
+  const here = told.cells[state.at].a;
+  return h("section", {}, h("h2", {}, how.under_way ? (how.held || "Rendering") : `The run is over: ${how.state}`),
+    h("progress", { value: how.share, max: 1, "aria-label": "done" }), h("p", {}, counts, how.left !== null && how.under_way ? `; about ${lasting(how.left)} left` : ""),
+    how.under_way && h("div.tools", {}, order("pause", "Pause"), order("unpause", "Go on"), order("stop", "Stop after these frames"), order("retry", "Try failed ones again")),
+    how.under_way && h("div.tools", {}, h("span.faint", {}, here), order("priority", "First", { at: [here], priority: 100 }), order("drop", "Leave out", { at: [here] })),
+    h("label", {}, h("input", { type: "checkbox", checked: served.sound, onchange: (/** @type {Event} */ event) => { served.sound = /** @type {HTMLInputElement} */ (event.target).checked; } }), " a sound at the end"),
+    ...how.failures.map((failure) => h("details", {}, h("summary", {}, `${SIGNS.failed} ${failure.cell} · ${failure.frame}`), h("p", {}, failure.problem), failure.log && h("pre", {}, failure.log))));
 }
 
 /** A word for a command line. @param {string} word */

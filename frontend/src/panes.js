@@ -53,7 +53,10 @@ export class Panes {
   boxes() {
     const { state } = this.page, { width, height } = this.canvas;
     const count = state.mode === "side" ? Math.max(1, state.panes.length) : 1;
-    const across = count === 4 ? 2 : count, down = count === 4 ? 2 : 1, gap = count > 1 ? 4 : 0;
+    const gap = count > 1 ? 4 : 0, first = this.page.told.cells[state.panes[0]] ?? { w: 16, h: 9 };
+    // As many side by side as show the pictures largest.
+    const large = (/** @type {number} */ n) => Math.min(width / n / first.w, height / Math.ceil(count / n) / first.h);
+    const across = Array.from({ length: count }, (_, k) => k + 1).reduce((best, n) => (large(n) >= large(best) ? n : best), 1), down = Math.ceil(count / across);
     const w = Math.floor((width - gap * (across - 1)) / across), tall = Math.floor((height - gap * (down - 1)) / down);
     return Array.from({ length: count }, (_, k) => ({
       x: (k % across) * (w + gap), y: Math.floor(k / across) * (tall + gap), w, h: tall,

@@ -5,7 +5,7 @@ import { unpacked } from "./decode.js";
 /** @typedef {import("./decode.js").Picture} Picture */
 /** @typedef {{name: string, entries: string[], sweeps: boolean}} Axis */
 /** @typedef {{name: string, look: string, letters: string, says: string, lamp?: string}} Pass */
-/** @typedef {{c: string, by: "keep" | "maybe" | "out" | "", note: string, at: number}} Choice */
+/** @typedef {{by: "keep" | "maybe" | "out" | "", note: string, at: number}} Choice */
 /**
  * @typedef {object} Cell
  * @property {string} a address
@@ -28,11 +28,13 @@ import { unpacked } from "./decode.js";
  * @property {string[]} files
  * @property {boolean} panorama
  * @property {string} word its edits, shortly
+ * @property {string} v another when its pictures are
  */
 /**
  * @typedef {object} Told
  * @property {string} plan
  * @property {string} id of the run's ledger
+ * @property {number} made when it was told, seconds since 1970
  * @property {string} title
  * @property {number} rate frames a second
  * @property {Axis[]} axes
@@ -46,6 +48,9 @@ import { unpacked } from "./decode.js";
  */
 
 const ROOM = 6e8; // bytes of pixels
+
+/** Whether the page comes from a server that follows the run. */
+export const SERVED = typeof location !== "undefined" && location.protocol.startsWith("http");
 
 export class Store {
   constructor() {
@@ -80,6 +85,27 @@ export class Store {
         this.waiting.get(key)?.(unpacked(told, data));
       },
     };
+  }
+
+  /** What the page is told after frames have arrived; resolves to whether anything is another. @returns {Promise<boolean>} */
+  renew() {
+    const before = this.told;
+    return new Promise((resolve) => {
+      const script = document.createElement("script");
+      script.src = `told.js?${Date.now()}`;
+      script.onerror = () => { script.remove(); resolve(false); };
+      script.onload = () => {
+        script.remove();
+        const were = new Map(before.cells.map((cell) => [cell.k, cell.v]));
+        for (const cell of this.told.cells) {
+          if (were.get(cell.k) === cell.v) continue;
+          this.explained.delete(cell.a);
+          for (const key of [...this.pictures.keys()]) if (key.startsWith(`${cell.k}-`)) this.pictures.delete(key);
+        }
+        resolve(true);
+      };
+      document.head.append(script);
+    });
   }
 
   /** @param {Cell} cell @param {number} frame @param {string} pass */
@@ -132,7 +158,7 @@ export class Store {
   fetched(key) {
     return new Promise((resolve) => {
       const script = document.createElement("script");
-      script.src = `px/${key}.js`;
+      script.src = `px/${key}.js${SERVED ? `?${this.told.made}` : ""}`;
       this.waiting.set(key, (picture) => picture.then(resolve, () => resolve(null)));
       script.onload = () => { this.waiting.delete(key); script.remove(); };
       script.onerror = () => { this.waiting.delete(key); script.remove(); resolve(null); };

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import time
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
@@ -49,18 +50,19 @@ class _Shown(NamedTuple):
 
 def write(
     plan: PlanFiles, explain: Callable[[Cell, bool], Explanation], chosen: Indices, into: Path | None,
-    most_bytes: float,
+    most_bytes: float, may_be_empty: bool = False,
 ) -> PageFiles:  # fmt: skip
     """Write the page of some cells; see `Plan.page`.
 
     Parameters
     ----------
     explain : says of a cell what was set, and, when asked for it, what that changes in the scene.
+    may_be_empty : whether a page is written where there is no picture yet.
     """
     planned = plan.planned(into)
     try:
         contents = _Contents(plan, planned, chosen)
-        if not any(shown.files for shown in contents.shown):
+        if not may_be_empty and not any(shown.files for shown in contents.shown):
             raise RunError(
                 "There is no picture for a page yet.", cure="glat run renders them, glat proof does so small"
             )
@@ -108,6 +110,7 @@ class _Contents:
         names, every = self._names, self._displays
         return {
             "plan": plan.name,
+            "made": round(time.time(), 3),
             "id": self._planned.ledger.id if self._planned.ledger.file.exists() else "",
             "choices": {cell: each.model_dump() for cell, each in choices_of(self._planned).items()},
             "title": plan.name.replace("-", " ").replace("_", " "),
@@ -171,9 +174,15 @@ class _Contents:
             "x": settings.exposure, "stops": settings.camera_exposure,
             "d": every.index(names[settings.display]), "g": settings.graded,
             "files": [_below(self._planned.output / file.path, folder) for file in first],
-            "panorama": settings.projection != "camera",
+            "v": self._version(first), "panorama": settings.projection != "camera",
             "fstop": settings.fstop, "word": _edits_text(cell),
         }  # fmt: skip
+
+    def _version(self, files: Sequence[PlannedFile]) -> str:
+        """Something that is another when the pictures are."""
+        stats = [(self._planned.output / file.path).stat() for file in files]
+        told = " ".join(f"{stat.st_size} {stat.st_mtime_ns}" for stat in stats)
+        return hashlib.blake2b(told.encode(), digest_size=4).hexdigest()
 
     def explanations(self, explain: Callable[[Cell, bool], Explanation]) -> dict[str, list[list[object]]]:
         """What was said of each cell, by its address: rows of prim, what, before, after, who and where."""

@@ -44,6 +44,7 @@ _FOLLOWS = (
     "names",
     "_stamp",
     "_explainer",
+    "_explanations",
     "scene",
 )
 """What is worked out from the plan's keys, and anew when one changes."""

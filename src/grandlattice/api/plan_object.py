@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+import importlib.util
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property, partial
 from pathlib import Path
@@ -26,6 +27,9 @@ if TYPE_CHECKING:
     from grandlattice.runs import Outlook, Run, Steering, Task
     from grandlattice.runs.memory_room import WorkerRoom
     from grandlattice.runs.tasks import Frames
+
+
+HOW_TO_SERVE = 'python -m pip install "starlette>=0.40,<2" "uvicorn>=0.30,<1"'
 
 
 class Plan(PlanPictures):
@@ -89,9 +93,67 @@ class Plan(PlanPictures):
 
         chosen = self._chosen(at, sets)
         folder = None if into is None else Path(into)
-        return page_contents.write(
-            self, lambda cell, scene: self.explain(cell, scene=scene), chosen, folder, most_bytes
-        )
+        return page_contents.write(self, self._explained, chosen, folder, most_bytes)
+
+    def _explained(self, cell: Cell, scene: bool) -> Explanation:
+        """`explain`, remembered: a page that is served is written many times."""
+        key = cell.address, scene
+        if key not in self._explanations:
+            self._explanations[key] = self.explain(cell, scene=scene)
+        return self._explanations[key]
+
+    @cached_property
+    def _explanations(self) -> dict[tuple[str, bool], Explanation]:
+        return {}
+
+    def serve(
+        self, on_ready: Callable[[str], None], *, at: At = (), sets: Sequence[str] = (), into: Into = None,
+        address: str = "127.0.0.1", port: int = 0, certificate: str | Path | None = None,
+        key: str | Path | None = None,
+    ) -> None:  # fmt: skip
+        """Serve the page until Ctrl-C: it follows a run, keeps choices, and hands orders to the run.
+
+        Parameters
+        ----------
+        on_ready : is told the address to open; it has the token that lets a browser in.
+        address, port : where to listen, this machine alone by default; port 0 is any that is free.
+        certificate, key : files of TLS; another address than this machine's own needs them.
+
+        Raises
+        ------
+        PlanError
+            When the address needs TLS, or what serves pages is not installed.
+        RunError
+            When there is no picture yet.
+        """
+        if importlib.util.find_spec("uvicorn") is None or importlib.util.find_spec("starlette") is None:
+            raise PlanError("What serves pages is not installed.", cure=HOW_TO_SERVE)
+        if address not in ("127.0.0.1", "::1", "localhost") and not (certificate and key):
+            raise PlanError(
+                f"{address} can be reached by other machines, so that it needs TLS.",
+                cure="name a certificate and its key, or leave the address out",
+            )
+        from grandlattice.api import page_contents
+        from grandlattice.api.page_service import PageService
+        from grandlattice.page import serve
+
+        folder = None if into is None else Path(into)
+
+        def adopt(axes: Mapping[str, str]) -> str:
+            before = len(self.cells)
+            self.adopt(**axes)
+            self.save()
+            return f"{len(self.cells)} of {before} cells stay"
+
+        chosen = self._chosen(at, sets)
+
+        def write_page() -> PageFiles:
+            return page_contents.write(self, self._explained, chosen, folder, 2e9, may_be_empty=True)
+
+        service = PageService(self, write_page, adopt, folder)
+        files = [None if file is None else Path(file) for file in (certificate, key)]
+        where = "127.0.0.1" if address == "localhost" else address
+        serve(service, where, port, on_ready, certificate=files[0], key=files[1])
 
     @cached_property
     def _explainer(self) -> Explainer:

@@ -394,13 +394,33 @@ def review(
         Path | None,
         typer.Option("--choices", help="Take in a file of choices that the page saved.", dir_okay=False),
     ] = None,
+    serve: Annotated[
+        bool, typer.Option("--serve", help="Serve the page on this machine; it follows the run until Ctrl-C.")
+    ] = False,
+    port: Annotated[int, typer.Option("--port", min=0, max=65535, help="Of --serve; 0 is any.")] = 0,
+    listen: Annotated[
+        str, typer.Option("--listen", help="Serve to other machines, by this address; needs TLS.")
+    ] = "127.0.0.1",
+    certificate: Annotated[
+        Path | None, typer.Option("--certificate", help="Of TLS, PEM.", dir_okay=False, exists=True)
+    ] = None,
+    key: Annotated[
+        Path | None, typer.Option("--key", help="Of the certificate, PEM.", dir_okay=False, exists=True)
+    ] = None,
 ) -> None:
     """Write the contact sheet of what is rendered, and the page to look into it.
 
     The page is a folder; its index.html opens in a browser, from the disk.
 
-    Example:  glat review --pass illuminance
+    Example:  glat review --serve
     """
+    if serve or listen != "127.0.0.1":
+        (step,) = open_queue([plan] if plan else None, None, at, sets)
+        step.plan.serve(
+            _say_served, at=step.at, sets=step.sets, into=into, address=listen, port=port,
+            certificate=certificate, key=key,
+        )  # fmt: skip
+        return
     for step in open_queue([plan] if plan else None, None, at, sets):
         if choices is not None:
             made = step.plan.choices(take_in=choices, into=into)
@@ -410,6 +430,10 @@ def review(
         result_tables.show_files(sheets, "wrote")
         if page and pass_name is None:
             _page(step.plan.page(at=step.at, sets=step.sets, into=into))
+
+
+def _say_served(address: str) -> None:
+    console.print(f"the page is at  [bold]{escape(address)}[/bold]  until Ctrl-C", soft_wrap=True)
 
 
 def _page(files: lattice.PageFiles) -> None:
