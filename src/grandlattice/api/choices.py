@@ -1,6 +1,6 @@
 """What was chosen of the cells of a plan: keep, maybe or out, and a note; kept beside its pictures.
 
-One file that merges: of each cell the latest choice counts, whoever made it.
+One file that merges: of each cell the latest choice counts, of all who looked at it.
 """
 
 from __future__ import annotations

@@ -241,7 +241,7 @@ def serve(
     listening = socket.socket(family, socket.SOCK_STREAM)
     listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     listening.bind((address, port))
-    listening.listen(128)  # whoever asks from now on waits until all is ready
+    listening.listen(128)  # requests from now on wait until all is ready
     port = listening.getsockname()[1]
     names = {address, "localhost"} if address in ("127.0.0.1", "::1") else {address}
     hosts = frozenset(f"[{name}]:{port}" if ":" in name else f"{name}:{port}" for name in names)
