@@ -103,8 +103,8 @@ def test_every_command_line_that_is_shown_works(folder: Path, glat, tmp_path_fac
             expected = (0, 1)  # there may be no desktop, and that is said
         elif words[-2:] == ["--page", "4000"]:
             expected = (2,)
-        elif {"--serve", "--listen", "--choices"} & set(words):
-            words = ["review", "--help"]  # it serves until Ctrl-C; tests of the page do it
+        elif {"--serve", "--listen", "--choices", "live"} & set(words):
+            words = [words[0], "--help"]  # it serves until Ctrl-C; tests of the page do it
         elif words == ["run", "--and-then"]:
             words = ["run", "--and-then", "--help"]  # its countdown is half a minute
         if words[0] in ("run", "proof") and "--detached" not in words and "--help" not in words:

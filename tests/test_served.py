@@ -246,3 +246,62 @@ def test_a_served_page_that_nobody_looks_at_takes_next_to_nothing(served: Server
     before = sum(process.cpu_times()[:2])
     time.sleep(4.0)
     assert sum(process.cpu_times()[:2]) - before < 0.4  # of 4 s
+
+
+def test_a_save_is_a_try_and_a_broken_one_leaves_what_stands(plan_file: Path) -> None:
+    from grandlattice.api.live_proofs import LiveProofs
+
+    text = PLAN.replace("own-trace: true ", "")
+    plan_file.write_text(text)
+    before = {path: path.read_bytes() for path in plan_file.parent.iterdir() if path.is_file()}
+    live = LiveProofs(plan_file, width=24)
+    told: list[dict] = []
+    live.look(told.append)
+    assert [event["kind"] for event in told] == ["cells", "live"]
+    assert sorted(live.tries[-1].cells) == ["day/Front", "day/Side", "night/Front", "night/Side"]
+    pages = live.folder / "told.js"
+    assert '"w":24' in pages.read_text()
+    told.clear()
+    live.look(told.append)
+    assert told == []  # nothing was saved
+    # What is on show comes first; what did not change is not proofed again.
+    assert live.order("showing", {"at": ["night/Side"]}) == ""
+    plan_file.write_text(text.replace("intensity: 2", "intensity: 3"))
+    live.look(told.append)
+    assert [event["kind"] for event in told] == ["cells", "cells", "live"]
+    assert live.tries[-1].cells == ["night/Side", "night/Front"]
+    assert live.tries[-1].changed == ["-            intensity: 2", "+            intensity: 3"]
+    told.clear()
+    standing = pages.read_bytes()
+    for broken in (
+        "axes: [",
+        text.replace("/World/Lights/Key", "/World/Lights/Nobody"),
+        "",
+        text[: len(text) // 2],
+    ):
+        plan_file.write_text(broken)
+        live.look(told.append)
+        assert told[-1]["problem"], broken
+        assert len(live.tries) == 2
+        assert pages.read_bytes() == standing
+    # An earlier try is restored, but not over what somebody else has written meanwhile.
+    with pytest.raises(lattice.OutputError, match="changed meanwhile"):
+        live.order("restore", {"try": 1})
+    plan_file.write_text(text.replace("intensity: 2", "intensity: 3"))
+    live.look(told.append)
+    assert (told[-1]["problem"], live.tries[-1].cells) == ("", [])
+    assert live.order("restore", {"try": 1}) == "the plan is as in try 1"
+    assert plan_file.read_text() == text
+    live.look(told.append)
+    assert sorted(live.tries[-1].cells) == ["night/Front", "night/Side"]
+    with pytest.raises(lattice.PlanError, match="not kept"):
+        live.order("restore", {"try": 99})
+    # The scene, saved by another program; nothing but the folder of proofs is written.
+    scene = plan_file.with_name("room.usda")
+    held = scene.read_text()
+    scene.write_text(held + "\n# saved\n")
+    live.look(told.append)
+    assert live.tries[-1].changed == ["room.usda"]
+    scene.write_text(held)
+    after = {path: path.read_bytes() for path in plan_file.parent.iterdir() if path.is_file()}
+    assert after == before

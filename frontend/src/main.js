@@ -16,7 +16,7 @@ const KEYS = [
   ["arrows", "to the next cell; in panes along the axis that is dragged"], ["Enter", "look at the cell, or at those picked"],
   ["Space", "pick a cell to stand beside others"], ["Esc", "back to all cells"], ["Tab", "to the next pane"],
   ["1 – 9, [ ]", "which pass"], ["− +", "half a stop darker, brighter"], ["0", "as exposed by the plan"], ["d", "next display"],
-  ["w  f  x  s", "wipe, flip, difference, side by side"], ["r", "flip to the other"], ["z", "fitted, or one pixel to one"],
+  ["w  f  x  s", "wipe, flip, difference, side by side"], ["r", "flip to the other"], ["z", "fitted, or one pixel to one"], ["u", "panes together, or each by itself"], ["e", "eyes of a stereo panorama: both, left, right"],
   [", .", "frame before, after"], ["p", "play"], ["k  m  o", "keep, maybe, out"], ["n", "a note"], ["y  v  l  g  j  c", "why, pixel, light, grade, figures, cell"],
   ["/", "search"], ["b", "surroundings"], ["?", "these keys"],
 ];
@@ -59,7 +59,7 @@ export class Page {
     clearTimeout(this.writing);
     this.writing = setTimeout(() => history.replaceState(null, "", asHash(this.state, this.usual) || location.pathname + location.search), 150);
     const only = (/** @type {string[]} */ ...keys) => Object.keys(change).every((key) => keys.includes(key));
-    if (dragging || (this.state.view === "panes" && only("x", "y", "zoom", "wipe", "turn"))) return this.panes.soon();
+    if (dragging || (this.state.view === "panes" && only("x", "y", "zoom", "views", "wipe", "turn"))) return this.panes.soon();
     if (this.state.view === "matrix" && only("at")) {
       this.matrix.draw();
       return this.drawSide();
@@ -76,6 +76,7 @@ export class Page {
     if (this.stage.firstChild !== shown.element) this.stage.replaceChildren(shown.element);
     if (state.view === "matrix") this.matrix.draw();
     else this.panes.soon();
+    if (state.view === "panes") this.served?.showing(state.panes.map((index) => this.told.cells[index].a));
     this.drawStrip();
     this.drawSide();
   }
@@ -110,6 +111,7 @@ export class Page {
       this.select("pass", state.pass, told.passes.map((pass) => pass.name), (pass) => this.update({ pass })),
       this.select("display", String(state.display), [["-1", "as in the plan"], ...told.displays.map((name, k) => /** @type {[string, string]} */ ([String(k), name.split(" / ").pop() ?? name]))], (display) => this.update({ display: Number(display) })),
       this.select("mode", state.mode, [["side", "side by side"], ["wipe", "wipe"], ["flip", "flip"], ["apart", "difference"]], (mode) => this.update({ mode: /** @type {State["mode"]} */ (mode) })),
+      h("button", { "aria-pressed": String(state.locked), title: "all panes show the same part", onclick: () => this.update({ locked: !state.locked, views: [] }) }, "together"),
       h("span.stops", { title: "beside the exposure of the plan" }, h("button", { "aria-label": "half a stop darker", onclick: () => this.update({ stops: state.stops - 0.5 }) }, "−"),
         h("output", {}, `${state.stops >= 0 ? "+" : ""}${state.stops.toFixed(1)} stops`), h("button", { "aria-label": "half a stop brighter", onclick: () => this.update({ stops: state.stops + 0.5 }) }, "+")),
     ];
@@ -148,6 +150,9 @@ export class Page {
   /** The run stands otherwise. */
   heard() {
     if (this.state.panel === "run" && !this.side.querySelector("details[open]")) this.drawSide();
+    const live = this.served?.live, last = live?.tries.at(-1);
+    if (live?.problem) this.say(`The last save cannot be proofed: ${live.problem}`);
+    else if (last) this.say(`try ${last.number}: ${last.cells.length} of ${this.told.cells.length} cells proofed, the first after ${last.seconds[0].toFixed(1)} s, all after ${last.seconds[1].toFixed(1)} s`);
     const run = this.served?.run;
     if (run?.under_way) this.say(`${Math.round(100 * run.share)} % done, ${run.counts.done ?? 0} frames${run.counts.failed ? `, ${run.counts.failed} failed` : ""}`);
   }
@@ -317,7 +322,9 @@ export class Page {
     else if (key === "0") this.update({ stops: 0 });
     else if (key === "d") this.update({ display: state.display + 1 >= told.displays.length ? -1 : state.display + 1 });
     else if (key === "r") this.update({ flip: (state.flip + 1) % Math.max(1, state.panes.length) });
-    else if (key === "z") this.update(state.zoom === 1 ? { zoom: 1 / this.panes.scaleOf(this.panes.boxes()[0], told.cells[state.panes[0]]) } : { zoom: 1, x: 0.5, y: 0.5 });
+    else if (key === "u") this.update({ locked: !state.locked, views: [] });
+    else if (key === "e") this.update({ eye: (state.eye + 1) % 3 });
+    else if (key === "z") this.update(state.zoom === 1 && !state.views.length ? { zoom: 1 / this.panes.scaleOf(this.panes.boxes()[0], told.cells[state.panes[0]]) } : { zoom: 1, x: 0.5, y: 0.5, views: [] });
     else if (key === "," || key === ".") this.update({ frame: (state.frame + (key === "." ? 1 : frames - 1)) % frames });
     else if (key === "p") this.play();
     else if (key === "Tab" && state.panes.length > 1) {

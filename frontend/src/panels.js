@@ -23,6 +23,19 @@ export function panel(page) {
 /** @param {[string, string | Node | null | undefined][]} rows */
 const facts = (rows) => h("dl.facts", {}, ...rows.filter(([, text]) => text).flatMap(([name, text]) => [h("dt", {}, name), h("dd", {}, /** @type {Node} */ (text))]));
 
+/** Who did what when, a line for each worker. @param {Page} page */
+function timeline(page) {
+  const { told } = page, spans = told.timeline ?? [], workers = [...new Set(spans.map(([worker]) => worker))].sort((a, b) => a - b);
+  const whole = Math.max(...spans.map(([, , to]) => to), 0);
+  if (!whole) return null;
+  const places = new Map(told.cells.map((each, k) => [each.a, k]));
+  return h("figure", {}, h("figcaption", {}, `the run by workers, ${lasting(whole)}`), ...workers.map((worker) => h("div.worker", {}, h("span.entry", {}, `worker ${worker}`),
+    h("span.track", {}, ...spans.filter(([each]) => each === worker).map(([, from, to, cell]) => h("button.span", {
+      style: `left:${(100 * from) / whole}%;width:${Math.max((100 * (to - from)) / whole, 0.3)}%`, title: `${cell}, ${lasting(to - from)}`, "aria-label": `${cell}, ${lasting(to - from)}`,
+      tabIndex: -1, onclick: () => page.update({ at: places.get(cell) ?? page.state.at }),
+    }))))));
+}
+
 /** @param {Page} page */
 function cell(page) {
   const { told, state, choices } = page, here = told.cells[state.at], choice = choices[here.a] ?? { by: "", note: "" };
@@ -93,10 +106,22 @@ function adopt(page) {
   dialog.showModal();
 }
 
+/** Saves that were proofed, the last first. @param {Page} page */
+function tries({ served }) {
+  const live = served?.live;
+  return h("section", {}, h("h2", {}, "Tries"), h("p.faint", {}, "Each save of plan or scene is one; what it changed is proofed again."),
+    live?.problem && h("p.wrong", {}, live.problem),
+    ...[...(live?.tries ?? [])].reverse().map((each, k) => h("details", { open: k === 0 }, h("summary", {}, `${each.number}  ${new Date(each.at * 1000).toLocaleTimeString()}  ${each.cells.length} cells`),
+      each.changed.length ? h("pre", {}, each.changed.join("\n")) : h("p", {}, "as it was when this began"),
+      h("p", {}, each.cells.length ? `the first after ${each.seconds[0].toFixed(1)} s, all after ${each.seconds[1].toFixed(1)} s` : "no picture is another"),
+      k > 0 && h("button", { onclick: () => served?.order("restore", { try: each.number }) }, "Restore this plan"))));
+}
+
 /** @param {Page} page */
 function run(page) {
   const { served, told, state } = page, how = served?.run;
   if (!served) return h("section", {}, h("p", {}, "glat review --serve follows a run."));
+  if (served.live) return tries(page);
   if (!how) return h("section", {}, h("h2", {}, "Run"), h("p", {}, "Nothing was run yet."));
   const counts = Object.entries(how.counts).filter(([, count]) => count).map(([name, count]) => `${count} ${name}`).join(", ");
   const order = (/** @type {string} */ name, /** @type {string} */ text, /** @type {Record<string, unknown>} */ details = {}) => h("button", { onclick: () => served.order(name, details) }, text);
@@ -224,5 +249,6 @@ function figures(page) {
   return h("section", {}, h("h2", {}, "Figures"), h("label", {}, "along ", choose),
     chart("seconds of a trace", (index) => told.cells[index].sec, (value) => `${value.toFixed(1)} s`),
     chart("noise", (index) => told.cells[index].n, (value) => `${(100 * value).toFixed(1)} %`),
+    timeline(page),
     facts([["all cells", `${told.cells.length}, ${told.cells.filter((each) => each.f.length).length} with pictures`], ["traced in", `${total.toFixed(0)} s of workers`]]));
 }

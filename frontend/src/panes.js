@@ -8,6 +8,7 @@ import { figure, rampAt, rangesOf } from "./looks.js";
 import { Painter } from "./painter.js";
 import { PlainPainter } from "./plain_painter.js";
 import { MARKS } from "./choices.js";
+import { viewOf, viewed } from "./state.js";
 
 /** @typedef {import("./main.js").Page} Page */
 /** @typedef {import("./painter.js").Layer} Layer */
@@ -63,9 +64,10 @@ export class Panes {
     }));
   }
 
-  /** Where all of a picture would stand. @param {Box} pane @param {Picture} picture @returns {Box} */
-  boxOf(pane, picture) {
-    const { zoom, x, y } = this.page.state, by = this.scaleOf(pane, picture) * zoom;
+  /** Where all of a picture would stand. @param {Box} pane @param {{w: number, h: number}} picture @param {number} [k] which pane
+   * @returns {Box} */
+  boxOf(pane, picture, k = 0) {
+    const [zoom, x, y] = viewOf(this.page.state, k), by = this.scaleOf(pane, picture) * zoom;
     const w = picture.w * by, tall = picture.h * by;
     return { x: Math.round(pane.x + pane.w / 2 - x * w), y: Math.round(pane.y + pane.h / 2 - y * tall), w: Math.round(w), h: Math.round(tall) };
   }
@@ -133,7 +135,7 @@ export class Panes {
       for (const layer of here) layer.ranges = ranges;
     }
     const [one, other] = [layers[0], layers[1] ?? layers[0]];
-    if (state.mode === "side") boxes.forEach((box, k) => this.put(layers[k], box, box, clear));
+    if (state.mode === "side") boxes.forEach((box, k) => this.put(layers[k], box, box, clear, k));
     else if (state.mode === "flip") this.put(layers[state.flip % layers.length], boxes[0], boxes[0], clear);
     else if (state.mode === "wipe") {
       const [box] = boxes, at = Math.round(box.w * state.wipe);
@@ -178,10 +180,19 @@ export class Panes {
     return high;
   }
 
-  /** @param {Layer | null | undefined} layer @param {Box} pane @param {Box} seen @param {[number, number, number]} clear */
-  put(layer, pane, seen, clear) {
+  /** @param {Layer | null | undefined} layer @param {Box} pane @param {Box} seen @param {[number, number, number]} clear
+   * @param {number} [k] which pane */
+  put(layer, pane, seen, clear, k = 0) {
     if (!layer || seen.w <= 0 || seen.h <= 0) return;
-    const box = this.boxOf(pane, layer.picture), cell = this.page.told.cells[this.page.state.panes[0]];
+    const { state, told } = this.page, cell = told.cells[state.panes[k] ?? state.panes[0]], eye = cell?.stereo ? state.eye : 0;
+    const box = this.boxOf(pane, eye ? { w: layer.picture.w, h: layer.picture.h / 2 } : layer.picture, k);
+    if (eye) {
+      // The other eye's half stands outside of what is seen.
+      const top = Math.max(seen.y, box.y), end = Math.min(seen.y + seen.h, box.y + box.h);
+      seen = { ...seen, y: top, h: end - top };
+      Object.assign(box, { y: box.y - (eye - 1) * box.h, h: 2 * box.h });
+      if (seen.h <= 0) return;
+    }
     if (!cell?.panorama || !this.page.state.turn) return this.painter.paint(layer, box, seen, clear);
     const shift = Math.round((box.w * (((this.page.state.turn % 360) + 360) % 360)) / 360);
     const left = Math.max(seen.x, box.x), right = Math.min(seen.x + seen.w, box.x + box.w), part = { ...seen, x: left, w: right - left };
@@ -224,10 +235,10 @@ export class Panes {
     const { state } = this.page, index = state.panes[pane];
     const cell = index === undefined ? null : this.page.told.cells[index];
     if (!cell) return null;
-    const layer = this.picture(index, state.pass) ?? { w: cell.w, h: cell.h };
-    const box = this.boxOf(boxes[pane], /** @type {Picture} */ (layer)), shift = cell.panorama ? state.turn / 360 : 0;
-    const share = (x - box.x) / box.w;
-    return { x: shift ? (((share + shift) % 1) + 1) % 1 : share, y: (y - box.y) / box.h, pane };
+    const layer = this.picture(index, state.pass) ?? { w: cell.w, h: cell.h }, eye = cell.stereo ? state.eye : 0;
+    const box = this.boxOf(boxes[pane], eye ? { w: layer.w, h: layer.h / 2 } : layer, pane), shift = cell.panorama ? state.turn / 360 : 0;
+    const share = (x - box.x) / box.w, down = (y - box.y) / box.h;
+    return { x: shift ? (((share + shift) % 1) + 1) % 1 : share, y: eye ? (down + eye - 1) / 2 : down, pane };
   }
 
   /** What every pass says of a pixel of a pane. @param {number} pane @param {number} x share @param {number} y share */
@@ -254,7 +265,7 @@ export class Panes {
 
   listen() {
     const { page } = this;
-    /** @type {{x: number, y: number, at: {x: number, y: number}, kind: string} | null} */
+    /** @type {{x: number, y: number, at: {x: number, y: number, zoom: number}, kind: string, pane: number} | null} */
     let held = null;
     this.element.addEventListener("pointerdown", (event) => {
       if (event.button !== 0) return;
@@ -262,8 +273,8 @@ export class Panes {
       const around = this.canvas.getBoundingClientRect(), near = Math.abs((event.clientX - around.left) / around.width - page.state.wipe) < 0.03;
       const cell = page.told.cells[page.state.panes[0]];
       const kind = page.state.mode === "wipe" && near ? "wipe" : cell?.panorama && page.state.zoom === 1 ? "turn" : "pan";
-      held = { x: event.clientX, y: event.clientY, at: { x: kind === "turn" ? page.state.turn : page.state.x, y: page.state.y }, kind };
-      const place = this.placeAt(event.clientX, event.clientY);
+      const place = this.placeAt(event.clientX, event.clientY), pane = place?.pane ?? 0, [zoom, x, y] = viewOf(page.state, pane);
+      held = { x: event.clientX, y: event.clientY, at: { x: kind === "turn" ? page.state.turn : x, y, zoom }, kind, pane };
       if (place && page.state.mode === "side" && place.pane !== page.state.active) page.update({ active: place.pane, at: page.state.panes[place.pane] });
     });
     this.element.addEventListener("pointermove", (event) => {
@@ -274,10 +285,13 @@ export class Panes {
         return;
       }
       const dots = this.canvas.width / around.width, [pane] = this.boxes(), cell = page.told.cells[page.state.panes[0]];
-      const by = this.scaleOf(pane, cell) * page.state.zoom;
+      const by = this.scaleOf(pane, cell) * held.at.zoom;
       if (held.kind === "wipe") page.update({ wipe: Math.min(Math.max((event.clientX - around.left) / around.width, 0), 1) });
       else if (held.kind === "turn") page.update({ turn: held.at.x - ((event.clientX - held.x) * dots * 360) / (cell.w * by) });
-      else page.update({ x: held.at.x - ((event.clientX - held.x) * dots) / (cell.w * by), y: held.at.y - ((event.clientY - held.y) * dots) / (cell.h * by) });
+      else {
+        const to = [held.at.x - ((event.clientX - held.x) * dots) / (cell.w * by), held.at.y - ((event.clientY - held.y) * dots) / (cell.h * by)];
+        page.update(viewed(page.state, held.pane, [held.at.zoom, to[0], to[1]]));
+      }
     });
     const end = () => { held = null; };
     this.element.addEventListener("pointerup", end);
@@ -285,12 +299,12 @@ export class Panes {
     this.element.addEventListener("pointerleave", () => page.pointed(null));
     this.element.addEventListener("wheel", (event) => {
       event.preventDefault();
-      const place = this.placeAt(event.clientX, event.clientY), { zoom, x, y } = page.state;
+      const place = this.placeAt(event.clientX, event.clientY), pane = place?.pane ?? 0, [zoom, x, y] = viewOf(page.state, pane);
       const next = Math.min(Math.max(zoom * 2 ** (-event.deltaY / 300), 0.25), 64);
       const stay = place ?? { x, y };
-      page.update({ zoom: next, x: stay.x + ((x - stay.x) * zoom) / next, y: stay.y + ((y - stay.y) * zoom) / next });
+      page.update(viewed(page.state, pane, [next, stay.x + ((x - stay.x) * zoom) / next, stay.y + ((y - stay.y) * zoom) / next]));
     }, { passive: false });
-    this.element.addEventListener("dblclick", () => page.update({ zoom: 1, x: 0.5, y: 0.5 }));
+    this.element.addEventListener("dblclick", () => page.update({ zoom: 1, x: 0.5, y: 0.5, views: [] }));
   }
 }
 

@@ -29,6 +29,9 @@ export class Served {
     /** @type {RunState | null} */
     this.run = null;
     this.sound = false;
+    /** @type {{tries: {number: number, at: number, changed: string[], cells: string[], seconds: [number, number]}[], problem: string} | null} */
+    this.live = null;
+    this.shown = "";
     const events = new EventSource("events");
     events.onmessage = (message) => this.heard(JSON.parse(message.data));
     events.onerror = () => page.say("The server does not answer; trying again …");
@@ -38,6 +41,8 @@ export class Served {
   async heard(event) {
     const was = this.run;
     if (event.kind === "begin" && event.run) this.run = event.run;
+    if (event.kind === "begin" && event.live) this.live = event.live;
+    if (event.kind === "live") this.live = event;
     if (event.kind === "run") this.run = event;
     if (event.kind === "cells" && (await this.page.store.renew())) this.page.renewed();
     else this.page.heard();
@@ -55,6 +60,14 @@ export class Served {
       tone.start(audio.currentTime + 0.25 * k);
       tone.stop(audio.currentTime + 0.25 * k + 0.2);
     });
+  }
+
+  /** Tell which cells are on show: they are proofed first. @param {string[]} cells */
+  showing(cells) {
+    const key = cells.join("\n");
+    if (!this.live || key === this.shown) return;
+    this.shown = key;
+    post("order", { order: "showing", at: cells }).catch(() => {});
   }
 
   /** @param {Record<string, import("./store.js").Choice>} choices */

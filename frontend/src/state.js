@@ -18,7 +18,9 @@
  * @property {"side" | "wipe" | "flip" | "apart"} mode
  * @property {number} wipe 0..1
  * @property {number} flip which pane is seen
- * @property {boolean} locked
+ * @property {boolean} locked all panes show the same part
+ * @property {[number, number, number][]} views zoom, x and y of each pane where they are not locked
+ * @property {number} eye of a stereo panorama: 0 both, 1 left, 2 right
  * @property {number} zoom 1: fitted
  * @property {number} x what part of the picture is in the middle, 0..1
  * @property {number} y
@@ -41,7 +43,7 @@ export function first(told) {
   return {
     view: "matrix", rows: OTHERS, cols: axes[axes.length - 1] ?? "", only: {},
     search: "", choice: "", at: 0, panes: [], active: 0, pass: "beauty", frame: 0, stops: 0, display: -1, mode: "side", wipe: 0.5,
-    flip: 0, locked: true, zoom: 1, x: 0.5, y: 0.5, grade: {}, mix: {}, noisy: 0,
+    flip: 0, locked: true, views: [], eye: 0, zoom: 1, x: 0.5, y: 0.5, grade: {}, mix: {}, noisy: 0,
     sweep: told.axes.find((axis) => axis.sweeps)?.name ?? axes[0] ?? "", panel: "cell", size: 160, around: "grey", turn: 0,
   };
 }
@@ -69,6 +71,18 @@ export function fromHash(hash, usual, told) {
   if (made.view !== "panes" || !made.panes.length) made.view = "matrix";
   if (!told.passes.some((pass) => pass.name === made.pass)) made.pass = "beauty";
   return made;
+}
+
+/** Which part of its picture a pane shows. @param {State} state @param {number} pane @returns {[number, number, number]} zoom, x, y */
+export function viewOf(state, pane) {
+  return (state.locked ? null : state.views[pane]) ?? [state.zoom, state.x, state.y];
+}
+
+/** What changes where a pane shows another part. @param {State} state @param {number} pane @param {[number, number, number]} view
+ * @returns {Partial<State>} */
+export function viewed(state, pane, view) {
+  if (state.locked) return { zoom: view[0], x: view[1], y: view[2] };
+  return { views: [0, 1, 2, 3].map((k) => (k === pane ? view : viewOf(state, k))) };
 }
 
 /** Cells that are shown. @param {import("./store.js").Told} told @param {State} state @param {Record<string, import("./store.js").Choice>} choices */

@@ -27,6 +27,7 @@ import { unpacked } from "./decode.js";
  * @property {Record<string, number>} g its grade
  * @property {string[]} files
  * @property {boolean} panorama
+ * @property {boolean} stereo left eye over right
  * @property {string} word its edits, shortly
  * @property {string} v another when its pictures are
  */
@@ -45,6 +46,7 @@ import { unpacked } from "./decode.js";
  * @property {string[]} pixels keys of those that can be looked into
  * @property {{size: [number, number], row: number}} thumb
  * @property {Record<string, Choice>} choices
+ * @property {[number, number, number, string][]} timeline worker, from, to (seconds since the first), cell
  */
 
 const ROOM = 6e8; // bytes of pixels

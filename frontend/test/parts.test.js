@@ -9,7 +9,7 @@ import { floatsOf, namesAt, unpacked, valuesAt } from "../src/decode.js";
 import { isNeutral, said, uniformsOf } from "../src/grade.js";
 import { asRule, gainsOf, mixed } from "../src/light.js";
 import { figure, rangesOf } from "../src/looks.js";
-import { OTHERS, along, asHash, chosen, first, fromHash } from "../src/state.js";
+import { OTHERS, along, asHash, chosen, first, fromHash, viewOf, viewed } from "../src/state.js";
 
 /** Packs as page/pixel_packing.py does, plainly. */
 function packed(planes, w, h, size) {
@@ -107,4 +107,11 @@ test("cells are found by entries, words and choices, and neighbours along an axi
   assert.deepEqual(chosen(TOLD, { ...usual, choice: "none" }, choices), [0, 1]);
   assert.equal(along(TOLD, 0, "light", 1), 2);
   assert.equal(along(TOLD, 1, "light", 1), 1); // there is no such cell: it stays
+});
+
+test("panes that are together show the same part, others each its own", () => {
+  const usual = first(TOLD), together = { ...usual, ...viewed(usual, 1, [2, 0.3, 0.4]) };
+  assert.deepEqual([viewOf(together, 0), viewOf(together, 1)], [[2, 0.3, 0.4], [2, 0.3, 0.4]]);
+  const apart = { ...together, locked: false }, moved = { ...apart, ...viewed(apart, 1, [4, 0.1, 0.2]) };
+  assert.deepEqual([viewOf(moved, 0), viewOf(moved, 1)], [[2, 0.3, 0.4], [4, 0.1, 0.2]]);
 });

@@ -18,6 +18,9 @@ from .api.editions import (
 from .api.history import (
     EarlierPicture as EarlierPicture,
 )
+from .api.live_page import (
+    live as live,
+)
 from .api.looking import (
     FileFacts as FileFacts,
     compare_files as compare_files,

@@ -26,6 +26,7 @@ from grandlattice.plan.schema import SweepAxis
 from grandlattice.review.cell_pictures import cell_picture
 from grandlattice.runs.finishing import noisy_channels
 from grandlattice.runs.ledger import FileRecord
+from grandlattice.runs.status import read_status
 from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.grades import GRADES
 from grandlattice.tables.passes import known_pass
@@ -37,6 +38,7 @@ if TYPE_CHECKING:
 
 _EXPLAINED = 300
 """Cells whose scene is looked at for what changed in it; of more cells the settings are told alone."""
+_SPANS = 3000  # frames that a timeline shows at most
 NOISY = "noisy"
 """The name of the beauty as it was traced, where it was kept."""
 
@@ -112,6 +114,7 @@ class _Contents:
             "plan": plan.name,
             "made": round(time.time(), 3),
             "id": self._planned.ledger.id if self._planned.ledger.file.exists() else "",
+            "timeline": self._timeline(),
             "choices": {cell: each.model_dump() for cell, each in choices_of(self._planned).items()},
             "title": plan.name.replace("-", " ").replace("_", " "),
             "rate": plan.scene.frames_per_second,
@@ -175,8 +178,22 @@ class _Contents:
             "d": every.index(names[settings.display]), "g": settings.graded,
             "files": [_below(self._planned.output / file.path, folder) for file in first],
             "v": self._version(first), "panorama": settings.projection != "camera",
+            "stereo": settings.projection == "stereo-panorama",
             "fstop": settings.fstop, "word": _edits_text(cell),
         }  # fmt: skip
+
+    def _timeline(self) -> list[list[object]]:
+        """What each worker did in the last run, and when: worker, from, to, cell."""
+        with suppress(LatticeError):
+            found = read_status(self._planned.ledger, states=("done",), most=_SPANS)
+            begun = found.started or 0.0
+            told = [(f.worker, f.started, f.ended, f.cell) for f in found.frames if f.worker is not None]
+            timed = {
+                (w, a, b): cell for w, a, b, cell in told if a is not None and b is not None and a >= begun
+            }
+            first = min((a for _, a, _ in timed), default=0.0)
+            return [[w, round(a - first, 2), round(b - first, 2), c] for (w, a, b), c in timed.items()]
+        return []
 
     def _version(self, files: Sequence[PlannedFile]) -> str:
         """Something that is another when the pictures are."""

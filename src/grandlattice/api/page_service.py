@@ -27,7 +27,7 @@ class PageService(Service):
     Parameters
     ----------
     write_page : writes the page anew.
-    reopen : opens the plan again after it was changed from the page.
+    adopt : lets axes stay with one entry each, in the plan; says what came of it.
     """
 
     def __init__(
@@ -41,13 +41,12 @@ class PageService(Service):
         self._next = 0.0
         self.folder = write_page().index.parent
 
-    def look(self) -> list[dict[str, Any]]:
-        events = []
+    def look(self, tell: Callable[[Mapping[str, Any]], None]) -> None:
         found = self._status()
         told = {} if found is None else _told(found)
         if told != self._told:
             self._told = told
-            events.append({"kind": "run", **told})
+            tell({"kind": "run", **told})
         done = 0 if found is None else found.counts.get("done", 0)
         if self._done < 0:
             self._done = done
@@ -57,8 +56,7 @@ class PageService(Service):
                 self._write()
             self._done = done
             self._next = time.monotonic() + (time.process_time() - started) / _SHARE
-            events.append({"kind": "cells"})
-        return events
+            tell({"kind": "cells"})
 
     def _status(self) -> RunStatus | None:
         try:

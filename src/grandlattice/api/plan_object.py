@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import importlib.util
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property, partial
@@ -27,9 +26,6 @@ if TYPE_CHECKING:
     from grandlattice.runs import Outlook, Run, Steering, Task
     from grandlattice.runs.memory_room import WorkerRoom
     from grandlattice.runs.tasks import Frames
-
-
-HOW_TO_SERVE = 'python -m pip install "starlette>=0.40,<2" "uvicorn>=0.30,<1"'
 
 
 class Plan(PlanPictures):
@@ -126,8 +122,9 @@ class Plan(PlanPictures):
         RunError
             When there is no picture yet.
         """
-        if importlib.util.find_spec("uvicorn") is None or importlib.util.find_spec("starlette") is None:
-            raise PlanError("What serves pages is not installed.", cure=HOW_TO_SERVE)
+        from grandlattice.api.run_control import refuse_without_server
+
+        refuse_without_server()
         if address not in ("127.0.0.1", "::1", "localhost") and not (certificate and key):
             raise PlanError(
                 f"{address} can be reached by other machines, so that it needs TLS.",

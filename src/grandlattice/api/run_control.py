@@ -9,6 +9,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Sequence
+from importlib.util import find_spec
 from pathlib import Path
 
 from grandlattice.api.call_options import At, listed
@@ -106,6 +107,21 @@ _detached: dict[int, subprocess.Popen[bytes]] = {}
 def is_running(plan: str | Path, into: str | Path | None = None) -> bool:
     """Whether a run of a plan is under way, in whatever process."""
     return is_under_way(ledger_of(plan, into))
+
+
+def refuse_without_server() -> None:
+    """Make sure that what serves pages is installed.
+
+    Raises
+    ------
+    PlanError
+        When it is not.
+    """
+    if find_spec("uvicorn") is None or find_spec("starlette") is None:
+        raise PlanError(
+            "What serves pages is not installed.",
+            cure='python -m pip install "starlette>=0.40,<2" "uvicorn>=0.30,<1"',
+        )
 
 
 def steering(plan: str | Path, into: str | Path | None = None) -> Steering:

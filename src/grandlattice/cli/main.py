@@ -38,7 +38,8 @@ _ROOMS = {
     "plan_commands": ("survey", "begin", "cells", "explain", "check", "passes", "export", "schema"),
     "picture_commands": ("where", "compare", "history", "clean"),
     "choice_commands": ("grade", "edition", "board", "adopt", "again"),
-    "run_commands": ("demo", "proof", "run", "continue", "review"),
+    "run_commands": ("demo", "proof", "run", "continue"),
+    "page_commands": ("review", "live"),
     "steer_commands": (
         "status",
         "pause",

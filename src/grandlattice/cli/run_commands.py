@@ -5,7 +5,6 @@ from __future__ import annotations
 import subprocess
 import sys
 import time
-from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -35,7 +34,6 @@ from grandlattice.cli.shared_options import (
     EditOption,
     Existing,
     Into,
-    PlanFile,
     PlanFiles,
     SetOf,
     SetOption,
@@ -373,79 +371,6 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
             hours = sum(event.result.seconds * event.result.cores for event in done.finished) / 3600.0
             console.print(f"it cost {price(hours * block.budget.rate, block.budget.currency)}")
     return done
-
-
-def review(
-    plan: PlanFile = None,
-    at: At = None,
-    sets: SetOf = None,
-    into: Into = None,
-    pass_name: Annotated[
-        str | None, typer.Option("--pass", help="The pass to show; illuminance comes in false colours.")
-    ] = None,
-    above: Annotated[
-        float | None,
-        typer.Option("--above", help="Of illuminance: say how much of each picture has more lx than this."),
-    ] = None,
-    page: Annotated[
-        bool, typer.Option("--page/--no-page", help="With the page to look into them; not with --pass.")
-    ] = True,
-    choices: Annotated[
-        Path | None,
-        typer.Option("--choices", help="Take in a file of choices that the page saved.", dir_okay=False),
-    ] = None,
-    serve: Annotated[
-        bool, typer.Option("--serve", help="Serve the page on this machine; it follows the run until Ctrl-C.")
-    ] = False,
-    port: Annotated[int, typer.Option("--port", min=0, max=65535, help="Of --serve; 0 is any.")] = 0,
-    listen: Annotated[
-        str, typer.Option("--listen", help="Serve to other machines, by this address; needs TLS.")
-    ] = "127.0.0.1",
-    certificate: Annotated[
-        Path | None, typer.Option("--certificate", help="Of TLS, PEM.", dir_okay=False, exists=True)
-    ] = None,
-    key: Annotated[
-        Path | None, typer.Option("--key", help="Of the certificate, PEM.", dir_okay=False, exists=True)
-    ] = None,
-) -> None:
-    """Write the contact sheet of what is rendered, and the page to look into it.
-
-    The page is a folder; its index.html opens in a browser, from the disk.
-
-    Example:  glat review --serve
-    """
-    if serve or listen != "127.0.0.1":
-        (step,) = open_queue([plan] if plan else None, None, at, sets)
-        step.plan.serve(
-            _say_served, at=step.at, sets=step.sets, into=into, address=listen, port=port,
-            certificate=certificate, key=key,
-        )  # fmt: skip
-        return
-    for step in open_queue([plan] if plan else None, None, at, sets):
-        if choices is not None:
-            made = step.plan.choices(take_in=choices, into=into)
-            by = Counter(choice.by for choice in made.values())
-            console.print(f"choices  {by['keep']} keep, {by['maybe']} maybe, {by['out']} out")
-        sheets = step.plan.review(at=step.at, sets=step.sets, into=into, pass_name=pass_name, above=above)
-        result_tables.show_files(sheets, "wrote")
-        if page and pass_name is None:
-            _page(step.plan.page(at=step.at, sets=step.sets, into=into))
-
-
-def _say_served(address: str) -> None:
-    console.print(f"the page is at  [bold]{escape(address)}[/bold]  until Ctrl-C", soft_wrap=True)
-
-
-def _page(files: lattice.PageFiles) -> None:
-    """Say where the page is, and what it lacks."""
-    result_tables.show_files([files.index], "wrote")
-    for file, why in files.unreadable:
-        console.print(f"[yellow]![/yellow] {escape(short(file))} is not on the page: {escape(why)}")
-    if files.left_out:
-        console.print(
-            f"[dim]{many(files.left_out, 'picture')} can be seen small only, so that the page stays small "
-            "enough; --at writes it of some cells[/dim]"
-        )
 
 
 def demo(

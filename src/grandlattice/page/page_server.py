@@ -49,8 +49,8 @@ class Service(Protocol):
 
     folder: Path
 
-    def look(self) -> list[dict[str, Any]]:
-        """What is new since the last look, as events for the page."""
+    def look(self, tell: Callable[[Mapping[str, Any]], None]) -> None:
+        """Tell what is new since the last look, as events for the page."""
 
     def choose(self, choices: Mapping[str, Any]) -> dict[str, Any]:
         """Take choices in; returns those of all cells."""
@@ -142,12 +142,15 @@ def page_app(
     latest: dict[str, Any] = {"kind": "begin"}
 
     async def look_on() -> None:
+        loop = asyncio.get_running_loop()
+
+        def tell(event: Mapping[str, Any]) -> None:
+            latest[event["kind"]] = event
+            loop.call_soon_threadsafe(listeners.tell, event)
+
         while True:
             with suppress(LatticeError, OSError):
-                for event in await anyio.to_thread.run_sync(service.look):
-                    if event["kind"] == "run":
-                        latest["run"] = event
-                    listeners.tell(event)
+                await anyio.to_thread.run_sync(service.look, tell)
             await asyncio.sleep(every)
 
     @asynccontextmanager
@@ -222,7 +225,7 @@ def _inside(folder: Path, wanted: str) -> Path | None:
 
 def serve(
     service: Service, address: str, port: int, on_ready: Callable[[str], None], *,
-    certificate: Path | None = None, key: Path | None = None,
+    certificate: Path | None = None, key: Path | None = None, every: float = 1.0,
 ) -> None:  # fmt: skip
     """Serve a page until it is ended, by Ctrl-C.
 
@@ -231,6 +234,7 @@ def serve(
     address, port : where to listen; port 0 is any that is free.
     on_ready : is told the address to open, with its token.
     certificate, key : of TLS; without them on this machine only.
+    every : seconds between looks.
     """
     import socket
 
@@ -246,7 +250,7 @@ def serve(
     names = {address, "localhost"} if address in ("127.0.0.1", "::1") else {address}
     hosts = frozenset(f"[{name}]:{port}" if ":" in name else f"{name}:{port}" for name in names)
     host = next(each for each in sorted(hosts) if not each.startswith("localhost"))
-    app = page_app(service, token, lambda: hosts, scheme)
+    app = page_app(service, token, lambda: hosts, scheme, every)
     config = uvicorn.Config(
         app, log_level="critical", access_log=False, timeout_graceful_shutdown=1, server_header=False,
         ssl_certfile=certificate, ssl_keyfile=key, date_header=False,

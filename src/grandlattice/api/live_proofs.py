@@ -1,0 +1,231 @@
+"""Proofs that follow plan and scene: each save, by whatever program, is a try.
+
+A try proofs what it changed, by the digests that decide what is rendered at all; what is on show comes first.
+A file that is half saved or wrong leaves the last good proofs standing, and is told.
+"""
+
+from __future__ import annotations
+
+import difflib
+import os
+import time
+from collections import deque
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from grandlattice.api import page_contents
+from grandlattice.api.opening import open_plan
+from grandlattice.api.page_service import PageService
+from grandlattice.errors import LatticeError, OutputError, PlanError
+from grandlattice.page import PageFiles
+from grandlattice.stage import scene_files
+
+if TYPE_CHECKING:
+    from grandlattice.api.plan_object import Plan
+
+Tell = Callable[[Mapping[str, Any]], None]
+
+KEPT = 30
+"""Tries that are kept."""
+_SETTLES = 0.15  # seconds without a change after which a save is over
+_LINES = 20  # of what changed in a plan that are told
+
+
+@dataclass
+class Try:
+    """A save of plan or scene.
+
+    Attributes
+    ----------
+    number : from 1.
+    at : when, seconds since 1970.
+    changed : what, in lines: of the plan, or names of files of the scene.
+    cells : addresses of the cells that were proofed.
+    seconds : from the save to the first of them on the page, and to the last.
+    """
+
+    number: int
+    at: float
+    changed: list[str]
+    text: str = field(repr=False)
+    cells: list[str] = field(default_factory=list)
+    seconds: tuple[float, float] = (0.0, 0.0)
+
+    @property
+    def told(self) -> dict[str, Any]:
+        return {
+            "number": self.number, "at": self.at, "changed": self.changed, "cells": self.cells,
+            "seconds": [round(part, 2) for part in self.seconds],
+        }  # fmt: skip
+
+
+class LiveProofs(PageService):
+    """The page of a plan's proofs, made anew whenever plan or scene are saved.
+
+    Parameters
+    ----------
+    file : the plan.
+    width : of the proofs, pixels.
+
+    Raises
+    ------
+    LatticeError
+        When the plan cannot be opened to begin with.
+    """
+
+    def __init__(
+        self, file: Path, at: Sequence[str] = (), sets: Sequence[str] = (), width: int = 320
+    ) -> None:
+        self._path, self._at, self._sets, self._width = file.resolve(), tuple(at), tuple(sets), width
+        self.tries: deque[Try] = deque(maxlen=KEPT)
+        self._showing: list[str] = []
+        self._problem = ""
+        self._is_told = False
+        self._seen: dict[Path, tuple[int, int]] = {}
+        self._open()
+        self._into_folder = self._path.parent / f"{self._plan_name}-live"
+        super().__init__(self._quick, self._write_page, _no_adoption, self._into_folder)
+
+    @property
+    def _plan_name(self) -> str:
+        return self._source.name
+
+    def _open(self) -> None:
+        """The plan as it stands on the disk, made small and quick."""
+        source = open_plan(self._path)
+        included = [each.file for each in source.document.included if each.file is not None]
+        files = [self._path, *included, *scene_files(source.scene)]
+        self._source, self._text = source, self._path.read_text("utf-8")
+        quick = source.proofing()
+        self._quick: Plan = quick.override(
+            **{**quick.given(), "format": ["exr", "png"], "scale": _scale(source, self._width)}
+        )
+        self._plan = self._quick
+        self._seen = _stamps(files)
+
+    def _write_page(self) -> PageFiles:
+        chosen = self._quick._chosen(self._at, self._sets)
+        explain = self._quick._explained
+        return page_contents.write(self._quick, explain, chosen, self._into_folder, 2e9, may_be_empty=True)
+
+    # --- looking ---------------------------------------------------------------------------------------
+
+    def look(self, tell: Tell) -> None:
+        """Proof what a save changed, and tell it as it comes."""
+        if not self._is_told:
+            self._is_told = True
+            self._tried(lambda: self._try([], tell), tell)
+        now = _stamps(self._seen)
+        if now != self._seen:
+            time.sleep(_SETTLES)
+            if _stamps(self._seen) != now:
+                return  # it is still being written; the next look finds it
+            changed = [path for path, stamp in now.items() if stamp != self._seen[path]]
+            self._seen = now
+            self._tried(lambda: self._saved(changed, tell), tell)
+
+    def _saved(self, changed: Sequence[Path], tell: Tell) -> None:
+        before = self._text
+        self._open()
+        what = _changed_lines(before, self._text) if self._path in changed else []
+        self._try(what + [path.name for path in changed if path != self._path], tell)
+
+    def _tried(self, work: Callable[[], None], tell: Tell) -> None:
+        """Do something; what stands in the way is told, and the last good proofs stay."""
+        try:
+            work()
+        except LatticeError as problem:
+            self._problem = str(problem)
+            tell({"kind": "live", **self.state})
+
+    def _try(self, what: list[str], tell: Tell) -> None:
+        """Proof what is not as plan and scene want it now: what is on show first, then the rest."""
+        started = time.perf_counter()
+        number = self.tries[-1].number + 1 if self.tries else 1
+        made = Try(number, time.time(), what, self._text)
+        first = 0.0
+        threads = os.cpu_count() or 1
+        known = {cell.address for cell in self._quick.cells}
+        for part in ([cell for cell in self._showing if cell in known], None):
+            if part == []:
+                continue
+            at = self._at if part is None else part
+            done = self._quick.run(
+                at=at, sets=self._sets if part is None else (), into=self._into_folder, frames="first",
+                workers=0, threads=threads, allow_missing=True, keep_earlier=KEPT,
+            )  # fmt: skip
+            if done.failures:
+                raise done.failures[0].problem
+            cells = sorted({member.cell.address for event in done.finished for member in event.task.members})
+            made.cells += [cell for cell in cells if cell not in made.cells]
+            with self._lock:
+                self._write_page()
+            first = first or (time.perf_counter() - started)
+            tell({"kind": "cells"})
+        made.seconds = first, time.perf_counter() - started
+        self._problem = ""
+        self.tries.append(made)
+        tell({"kind": "live", **self.state})
+
+    @property
+    def state(self) -> dict[str, Any]:
+        """Tries and what stands in the way, for the page."""
+        return {"tries": [each.told for each in self.tries], "problem": self._problem}
+
+    # --- orders ----------------------------------------------------------------------------------------
+
+    def order(self, verb: str, details: Mapping[str, Any]) -> str:
+        if verb == "showing":
+            self._showing = [str(cell) for cell in details.get("at", [])][:4]
+            return ""
+        if verb == "restore":
+            return self._restore(int(details["try"]))
+        raise PlanError("Proofs that follow the plan take no such order.")
+
+    def _restore(self, number: int) -> str:
+        """Write the plan of an earlier try into the plan file; the next look proofs it."""
+        found = next((each for each in self.tries if each.number == number), None)
+        if found is None:
+            raise PlanError(f"Try {number} is not kept any more.", cure=f"the last {KEPT} are")
+        if self._path.read_text("utf-8") != self._text:
+            raise OutputError(
+                f"{self._path.name} was changed meanwhile.",
+                cure="look at what it is now, and restore it then",
+            )
+        part = self._path.with_name(f".{self._path.name}.part")
+        part.write_text(found.text, "utf-8")
+        part.replace(self._path)
+        return f"the plan is as in try {number}"
+
+
+def _no_adoption(axes: Mapping[str, str]) -> str:
+    raise PlanError("Adopt an entry with glat adopt; the proofs follow.")
+
+
+def _scale(plan: Plan, width: int) -> str:
+    """The share of the largest size of a plan that is so wide."""
+    whole = plan.override(scale="100%").cells
+    widest = max((cell.settings.size.width for cell in whole[:200]), default=width)
+    return f"{min(100.0, 100.0 * width / widest):.4g}%"
+
+
+def _stamps(files: Mapping[Path, object] | Sequence[Path]) -> dict[Path, tuple[int, int]]:
+    """Size and time of files; noughts for those that are gone."""
+    found = {}
+    for path in files:
+        found[path] = (0, 0)
+        with suppress(OSError):
+            stat = path.stat()
+            found[path] = stat.st_size, stat.st_mtime_ns
+    return found
+
+
+def _changed_lines(before: str, after: str) -> list[str]:
+    """Lines of a plan that came and went."""
+    lines = difflib.unified_diff(before.splitlines(), after.splitlines(), lineterm="", n=0)
+    told = [line for line in lines if line[:1] in "+-" and line[:3] not in ("+++", "---")]
+    more = len(told) - _LINES
+    return told[:_LINES] + ([f"and {more} lines more"] if more > 0 else [])
