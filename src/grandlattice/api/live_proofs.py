@@ -22,11 +22,15 @@ from grandlattice.api.page_service import PageService
 from grandlattice.errors import LatticeError, OutputError, PlanError
 from grandlattice.page import PageFiles
 from grandlattice.stage import scene_files
+from grandlattice.tables.formats import FORMATS
 
 if TYPE_CHECKING:
     from grandlattice.api.plan_object import Plan
 
 Tell = Callable[[Mapping[str, Any]], None]
+
+LAYERED = [name for name, kind in FORMATS.items() if kind.layered]
+"""Formats that a page can look into."""
 
 KEPT = 30
 """Tries that are kept."""
@@ -101,7 +105,11 @@ class LiveProofs(PageService):
         self._source, self._text = source, self._path.read_text("utf-8")
         quick = source.proofing()
         self._quick: Plan = quick.override(
-            **{**quick.given(), "format": ["exr", "png"], "scale": _scale(source, self._width)}
+            **{
+                **quick.given(),
+                "format": [*quick.given()["format"], *LAYERED],
+                "scale": _scale(source, self._width),
+            }
         )
         self._plan = self._quick
         self._seen = _stamps(files)
