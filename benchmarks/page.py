@@ -34,7 +34,7 @@ defaults: {size: 160x90, samples: 1, bounces: 1, format: [exr, png], camera: /Ro
            output: "many/{lamp}/{stops}.{ext}"}
 axes:
   lamp: {sweep: {from: 1, to: 50, step: 1}, edits: [{multiply: {on: /Room/Lights/Lamp, intensity: "{lamp}"}}]}
-  stops: {sweep: {from: 1, to: 100, step: 1}, exposure: "{stops}"}
+  stops: {sweep: {from: -50, to: 49, step: 1}, exposure: "{stops}"}
 """
 SCROLL = """async () => {
   const box = page.matrix.element, far = box.scrollHeight - box.clientHeight, times = [];
