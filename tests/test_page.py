@@ -422,3 +422,13 @@ def test_a_page_replaces_nothing_of_others_and_follows_the_pictures(plan_file: P
     assert len(keys) == 2  # beauty and depth of the one cell that can be read
     small = lattice.open_plan(plan_file).page(most_bytes=10)
     assert small.left_out > 0
+    # A link among its folders is not followed.
+    elsewhere = plan_file.with_name("elsewhere")
+    elsewhere.mkdir()
+    for path in (folder / "px").iterdir():
+        path.unlink()
+    (folder / "px").rmdir()
+    (folder / "px").symlink_to(elsewhere)
+    with pytest.raises(lattice.OutputError, match="is a link"):
+        lattice.open_plan(plan_file).page()
+    assert list(elsewhere.iterdir()) == []

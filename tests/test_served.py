@@ -27,8 +27,8 @@ pytest.importorskip("uvicorn")
 class Server:
     """``glat review --serve`` as a process of its own."""
 
-    def __init__(self, plan: Path, *more: str) -> None:
-        command = [sys.executable, "-m", "grandlattice", "review", plan.name, "--serve", *more]
+    def __init__(self, plan: Path, command: tuple[str, ...] = ("review", "--serve")) -> None:
+        command = (sys.executable, "-m", "grandlattice", command[0], plan.name, *command[1:])
         environment = {**os.environ, "COLUMNS": "200", "NO_COLOR": "1", "PYTHONUNBUFFERED": "1"}
         self.process = subprocess.Popen(
             command,
@@ -40,6 +40,7 @@ class Server:
         )
         assert self.process.stdout is not None
         said = self.process.stdout.readline()
+        said = said if "token" in said else self.process.stdout.readline()
         found = re.search(r"(https?)://([\d.]+):(\d+)/\?token=([\w-]+)", said)
         assert found, said + (self.process.stdout.read() or "")
         self.address, self.host, self.port, self.token = found[0], found[2], int(found[3]), found[4]
@@ -192,10 +193,42 @@ def test_a_thousand_connections_that_break_off_are_survived(served: Server) -> N
     assert served.process.poll() is None
 
 
-def test_what_other_machines_reach_needs_tls(plan_file: Path, glat) -> None:
+def test_where_a_page_cannot_be_served_is_said(plan_file: Path, glat) -> None:
     assert lattice.open_plan(plan_file).run(workers=0, at="day/Front").ok
-    code, said = glat(plan_file.parent, "review", "room.lattice.yaml", "--serve", "--listen", "0.0.0.0")
-    assert (code, "needs TLS" in said) == (2, True)
+    plan_file.with_name("bad.pem").write_text("no PEM")
+    plan_file.with_name("other.lattice.yaml").write_text(PLAN)
+    plan_file.with_name("both.queue.yaml").write_text("plans: [room.lattice.yaml, other.lattice.yaml]\n")
+    with socket.create_server(("127.0.0.1", 0)) as taken:
+        for words, code, says in (
+            (["--listen", "192.0.2.7"], 2, "needs TLS"),
+            (["--listen", "0.0.0.0"], 2, "no address that a browser could ask for"),
+            (["--certificate", "bad.pem", "--key", "bad.pem"], 1, "is no certificate"),
+            (["--port", str(taken.getsockname()[1])], 1, "name another --port"),
+            (["--choices", "bad.pem"], 1, "is no file of choices"),
+        ):
+            found = glat(plan_file.parent, "review", "room.lattice.yaml", "--serve", *words)
+            assert (found[0], says in found[1]) == (code, True), found
+    found = glat(plan_file.parent, "review", "both.queue.yaml", "--serve")
+    assert (found[0], "served of one plan, and here are 2" in found[1]) == (2, True), found
+
+
+def test_ctrl_c_ends_live_proofs_that_are_under_way(plan_file: Path) -> None:
+    plan_file.write_text(
+        PLAN.replace("samples: 4", "samples: 4").replace(
+            "axes:", "qualities:\n  proof: {samples: 200000}\naxes:"
+        )
+    )
+    server = Server(plan_file, command=("live",))
+    folder = plan_file.with_name("room-live")
+    end = time.monotonic() + 30.0
+    while not (folder / "room.ledger.sqlite").exists():
+        assert time.monotonic() < end
+        time.sleep(0.1)
+    time.sleep(1.0)
+    started = time.monotonic()
+    server.end()
+    assert time.monotonic() - started < 15.0
+    assert not list(folder.glob("*.exr"))
 
 
 @pytest.mark.skipif(CHROMIUM is None, reason="Chromium is not installed")
@@ -285,7 +318,7 @@ def test_a_save_is_a_try_and_a_broken_one_leaves_what_stands(plan_file: Path) ->
         assert len(live.tries) == 2
         assert pages.read_bytes() == standing
     # An earlier try is restored, but not over what somebody else has written meanwhile.
-    with pytest.raises(lattice.OutputError, match="changed meanwhile"):
+    with pytest.raises(lattice.PlanError, match="was changed since it was read"):
         live.order("restore", {"try": 1})
     plan_file.write_text(text.replace("intensity: 2", "intensity: 3"))
     live.look(told.append)

@@ -12,6 +12,9 @@ export function gainsOf(tint) {
   });
 }
 
+/** The light pass of everything that glows and is no lamp. */
+export const SURFACES = "surfaces";
+
 /** Whether a mix changes nothing. @param {[number, string]} mixed strength and tint */
 export const isAsLit = ([strength, tint]) => strength === 1 && tint === "#ffffff";
 
@@ -42,9 +45,11 @@ export function mixed(beauty, lamps, noisy, left) {
 /** A mix as edits of a plan. @param {Record<string, [number, string]>} mix lamp → strength and tint @param {string} where addresses
  * @returns {string} */
 export function asRule(mix, where) {
-  const lines = Object.entries(mix).filter(([, each]) => !isAsLit(each)).map(([lamp, [strength, tint]]) => {
+  const changed = Object.entries(mix).filter(([, each]) => !isAsLit(each));
+  const lines = changed.filter(([lamp]) => lamp !== SURFACES).map(([lamp, [strength, tint]]) => {
     const gains = gainsOf(tint), colour = tint === "#ffffff" ? "" : `, color: [${gains.map((gain) => +gain.toFixed(4)).join(", ")}]`;
     return `      - multiply: {on: //${lamp}, intensity: ${+strength.toFixed(4)}${colour}}`;
   });
-  return lines.length ? `rules:\n  - at: ${where}\n    edits:\n${lines.join("\n")}\n` : "";
+  const glow = changed.length > lines.length ? "# what glows by itself is changed in its materials, with set\n" : "";
+  return lines.length ? `${glow}rules:  # beside those that the plan has\n  - at: ${where}\n    edits:\n${lines.join("\n")}\n` : glow;
 }

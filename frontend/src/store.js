@@ -10,14 +10,12 @@ import { unpacked } from "./decode.js";
  * @typedef {object} Cell
  * @property {string} a address
  * @property {string} k key of its pixels
- * @property {string} name of an added cell
  * @property {number[]} at place on each axis; -1 for added cells
  * @property {string} s what is wrong with its pictures
  * @property {number[]} f frames that are there
  * @property {number} of frames that are wanted
  * @property {number} w
  * @property {number} h
- * @property {string} cam
  * @property {number | null} sec seconds of its trace
  * @property {number | null} n relative error
  * @property {number | null} spp samples

@@ -66,6 +66,7 @@ test("a lamp that is twice as strong adds its light once more, alpha stays", () 
   assert.deepEqual([...mixed(beauty, [[lamp, [0, "#ffffff"]]], null, 0).data], [2, 1, 3, 0.5]);
   assert.deepEqual([...mixed(beauty, [], plain([5, 1, 3], 3), 0.5).data], [4, 2, 3, 0.5]);
   assert.deepEqual(gainsOf("#ffffff"), [1, 1, 1]);
+  assert.match(asRule({ surfaces: [2, "#ffffff"] }, "{}"), /^# what glows/);
   assert.match(asRule({ Key: [2, "#ffffff"], Rim: [1, "#ffffff"] }, "{light: noon}"), /at: {light: noon}\n    edits:\n      - multiply: {on: \/\/Key, intensity: 2}\n$/);
 });
 

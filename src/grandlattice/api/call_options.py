@@ -61,6 +61,8 @@ class RunOptions(RunKeys, total=False):
     on_event : called with everything that happens, see `grandlattice.runs.events`.
     on_outlook : called with what will be done, before it begins.
     on_estimate : called with what that will cost, from measurement.
+    on_begin : called with a function that ends the run at once, from any thread: frames under way are given
+        up, and wait for another run.
     """
 
     workers: int | None
@@ -72,6 +74,7 @@ class RunOptions(RunKeys, total=False):
     on_event: Callable[[Event], None] | None
     on_outlook: Callable[[Outlook], None] | None
     on_estimate: Callable[[Estimate], None] | None
+    on_begin: Callable[[Callable[[], None]], None] | None
 
 
 class GradeValues(TypedDict, total=False):

@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING, Any
 from grandlattice.api import page_contents
 from grandlattice.api.opening import open_plan
 from grandlattice.api.page_service import PageService
-from grandlattice.errors import LatticeError, OutputError, PlanError
+from grandlattice.errors import LatticeError, PlanError
 from grandlattice.page import PageFiles
 from grandlattice.stage import scene_files
 from grandlattice.tables.formats import FORMATS
@@ -47,6 +47,7 @@ class Try:
     number : from 1.
     at : when, seconds since 1970.
     changed : what, in lines: of the plan, or names of files of the scene.
+    plan : as it was.
     cells : addresses of the cells that were proofed.
     seconds : from the save to the first of them on the page, and to the last.
     """
@@ -54,7 +55,7 @@ class Try:
     number: int
     at: float
     changed: list[str]
-    text: str = field(repr=False)
+    plan: Plan = field(repr=False)
     cells: list[str] = field(default_factory=list)
     seconds: tuple[float, float] = (0.0, 0.0)
 
@@ -87,22 +88,20 @@ class LiveProofs(PageService):
         self.tries: deque[Try] = deque(maxlen=KEPT)
         self._showing: list[str] = []
         self._problem = ""
-        self._is_told = False
+        self._is_told = self._ends = False
+        self._stop: Callable[[], None] = lambda: None
         self._seen: dict[Path, tuple[int, int]] = {}
         self._open()
-        self._into_folder = self._path.parent / f"{self._plan_name}-live"
+        self._into_folder = self._path.parent / f"{self._source.name}-live"
         super().__init__(self._quick, self._write_page, _no_adoption, self._into_folder)
-
-    @property
-    def _plan_name(self) -> str:
-        return self._source.name
 
     def _open(self) -> None:
         """The plan as it stands on the disk, made small and quick."""
+        before = _stamps(self._seen or [self._path])  # what is saved from here on is another try
         source = open_plan(self._path)
         included = [each.file for each in source.document.included if each.file is not None]
         files = [self._path, *included, *scene_files(source.scene)]
-        self._source, self._text = source, self._path.read_text("utf-8")
+        self._source = source
         quick = source.proofing()
         self._quick: Plan = quick.override(
             **{
@@ -112,7 +111,7 @@ class LiveProofs(PageService):
             }
         )
         self._plan = self._quick
-        self._seen = _stamps(files)
+        self._seen = {path: before.get(path, stamp) for path, stamp in _stamps(files).items()}
 
     def _write_page(self) -> PageFiles:
         chosen = self._quick._chosen(self._at, self._sets)
@@ -136,9 +135,9 @@ class LiveProofs(PageService):
             self._tried(lambda: self._saved(changed, tell), tell)
 
     def _saved(self, changed: Sequence[Path], tell: Tell) -> None:
-        before = self._text
+        before = self._source.text
         self._open()
-        what = _changed_lines(before, self._text) if self._path in changed else []
+        what = _changed_lines(before, self._source.text) if self._path in changed else []
         self._try(what + [path.name for path in changed if path != self._path], tell)
 
     def _tried(self, work: Callable[[], None], tell: Tell) -> None:
@@ -153,7 +152,7 @@ class LiveProofs(PageService):
         """Proof what is not as plan and scene want it now: what is on show first, then the rest."""
         started = time.perf_counter()
         number = self.tries[-1].number + 1 if self.tries else 1
-        made = Try(number, time.time(), what, self._text)
+        made = Try(number, time.time(), what, self._source)
         first = 0.0
         threads = os.cpu_count() or 1
         known = {cell.address for cell in self._quick.cells}
@@ -164,9 +163,12 @@ class LiveProofs(PageService):
             done = self._quick.run(
                 at=at, sets=self._sets if part is None else (), into=self._into_folder, frames="first",
                 workers=0, threads=threads, allow_missing=True, keep_earlier=KEPT,
+                on_begin=self._begin,
             )  # fmt: skip
             if done.failures:
                 raise done.failures[0].problem
+            if self._ends:
+                return
             cells = sorted({member.cell.address for event in done.finished for member in event.task.members})
             made.cells += [cell for cell in cells if cell not in made.cells]
             with self._lock:
@@ -198,15 +200,20 @@ class LiveProofs(PageService):
         found = next((each for each in self.tries if each.number == number), None)
         if found is None:
             raise PlanError(f"Try {number} is not kept any more.", cure=f"the last {KEPT} are")
-        if self._path.read_text("utf-8") != self._text:
-            raise OutputError(
-                f"{self._path.name} was changed meanwhile.",
-                cure="look at what it is now, and restore it then",
-            )
-        part = self._path.with_name(f".{self._path.name}.part")
-        part.write_text(found.text, "utf-8")
-        part.replace(self._path)
+        self._source.refuse_stale()
+        found.plan.write(self._path, over=True)
         return f"the plan is as in try {number}"
+
+    def end(self) -> None:
+        """End the proofs that are under way."""
+        self._ends = True
+        self._stop()
+
+    def _begin(self, stop: Callable[[], None]) -> None:
+        """Proofs begin, which `stop` ends."""
+        self._stop = stop
+        if self._ends:
+            stop()
 
 
 def _no_adoption(axes: Mapping[str, str]) -> str:

@@ -171,6 +171,7 @@ class RunCall:
     on_event: Callable[[Event], None] | None = None
     on_outlook: Callable[[Outlook], None] | None = None
     on_estimate: Callable[[Estimate], None] | None = None
+    on_begin: Callable[[Callable[[], None]], None] | None = None
 
 
 def divided(options: RunOptions) -> tuple[RunCall, RunKeys]:
@@ -252,11 +253,14 @@ def run(
             )
             if begun.estimate is not None and call.on_estimate is not None:
                 call.on_estimate(begun.estimate)
-            Coordinator(
+            coordinator = Coordinator(
                 begun, backend, patience, Spending(block.budget),
                 lambda: note_tasks(planned, begun, planned.key(indices, call.frames)), told, order.keep,
                 order.keep_most,
-            ).carry_out(count)  # fmt: skip
+            )  # fmt: skip
+            if call.on_begin is not None:
+                call.on_begin(lambda: coordinator.stop_now("stopped"))
+            coordinator.carry_out(count)
         finally:
             backend.close()
             told.end()

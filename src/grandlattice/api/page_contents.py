@@ -166,12 +166,12 @@ class _Contents:
         axes = [axis.name for axis in self._plan.lattice.axes]
         places = [axis.index for axis in self._plan.lattice.axes]
         return {
-            "a": cell.address, "k": key_of(cell), "name": cell.name or "",
+            "a": cell.address, "k": key_of(cell),
             "at": [
                 places[n].get(cell.coordinates.get(axis, ""), -1) for n, axis in enumerate(axes)
             ],
             "s": state, "f": sorted(shown.files), "of": len(frames), "w": settings.size.width,
-            "h": settings.size.height, "cam": (settings.camera or "").rpartition("/")[2],
+            "h": settings.size.height,
             "sec": None if record is None else round(record.seconds, 3),
             "n": None if record is None else record.noise, "spp": None if record is None else record.samples,
             "x": settings.exposure, "stops": settings.camera_exposure,
@@ -179,7 +179,7 @@ class _Contents:
             "files": [_below(self._planned.output / file.path, folder) for file in first],
             "v": self._version(first), "panorama": settings.projection != "camera",
             "stereo": settings.projection == "stereo-panorama",
-            "fstop": settings.fstop, "word": _edits_text(cell),
+            "word": _edits_text(cell),
         }  # fmt: skip
 
     def _timeline(self) -> list[list[object]]:
@@ -220,16 +220,17 @@ class _Contents:
         cell = shown.cell
         first = shown.files.get(cell.settings.frames[0]) or next(iter(shown.files.values()), [])
         there = [file for file in first if "beauty" in file.passes] or list(first)
-        there.sort(
-            key=lambda file: FORMATS[file.format].layered
-        )  # one that is displayed already, if there is
+        # One that is displayed already comes first.
+        there.sort(key=lambda file: FORMATS[file.format].layered)
         if not there:
             return Thumbnail(_nothing, "")
         path = self._planned.output / there[0].path
         stat = path.stat()
         name = "beauty" if "beauty" in there[0].passes else there[0].passes[0]
         read = partial(_small, path, partial(cell_picture, path, there[0], cell.settings, name, self._own))
-        return Thumbnail(read, f"{there[0].path} {stat.st_size} {stat.st_mtime_ns} {cell.settings.exposure}")
+        settings = cell.settings
+        finished = f"{settings.exposure} {settings.camera_exposure} {settings.display} {settings.graded}"
+        return Thumbnail(read, f"{there[0].path} {stat.st_size} {stat.st_mtime_ns} {finished}")
 
     def pixels(self) -> list[PixelSource]:
         """What may be looked into, the most important first: the beauty, other passes, other frames."""

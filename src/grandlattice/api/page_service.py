@@ -94,6 +94,9 @@ class PageService(Service):
             return orders.prioritise(int(details["priority"]), *at)
         raise PlanError(f"There is no order {verb!r}.")
 
+    def end(self) -> None:
+        """Nothing of a run is under way here."""
+
 
 def _told(found: RunStatus) -> dict[str, Any]:
     """How a run stands, for the page."""

@@ -125,6 +125,11 @@ class Plan(PlanPictures):
         from grandlattice.api.run_control import refuse_without_server
 
         refuse_without_server()
+        if address in ("0.0.0.0", "::", ""):
+            raise PlanError(
+                f"{address or 'An empty text'} is no address that a browser could ask for.",
+                cure="name the address by which other machines reach this one",
+            )
         if address not in ("127.0.0.1", "::1", "localhost") and not (certificate and key):
             raise PlanError(
                 f"{address} can be reached by other machines, so that it needs TLS.",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Annotated
 
@@ -54,22 +55,38 @@ def review(
 
     Example:  glat review --serve
     """
+    steps = list(open_queue([plan] if plan else None, None, at, sets))
+    for step in steps if choices is not None else ():
+        made = step.plan.choices(take_in=choices, into=into)
+        by = Counter(choice.by for choice in made.values())
+        console.print(f"choices  {by['keep']} keep, {by['maybe']} maybe, {by['out']} out")
     if serve or listen != "127.0.0.1":
-        (step,) = open_queue([plan] if plan else None, None, at, sets)
+        step = _only(steps)
         step.plan.serve(
             _say_served, at=step.at, sets=step.sets, into=into, address=listen, port=port,
             certificate=certificate, key=key,
         )  # fmt: skip
         return
-    for step in open_queue([plan] if plan else None, None, at, sets):
-        if choices is not None:
-            made = step.plan.choices(take_in=choices, into=into)
-            by = Counter(choice.by for choice in made.values())
-            console.print(f"choices  {by['keep']} keep, {by['maybe']} maybe, {by['out']} out")
+    for step in steps:
         sheets = step.plan.review(at=step.at, sets=step.sets, into=into, pass_name=pass_name, above=above)
         result_tables.show_files(sheets, "wrote")
         if page and pass_name is None:
             _page(step.plan.page(at=step.at, sets=step.sets, into=into))
+
+
+def _only(steps: Sequence[lattice.Step]) -> lattice.Step:
+    """The one plan that a page is served of.
+
+    Raises
+    ------
+    PlanError
+        When there are several.
+    """
+    if len(steps) != 1:
+        raise lattice.PlanError(
+            f"A page is served of one plan, and here are {len(steps)}.", cure="name one of them"
+        )
+    return steps[0]
 
 
 def _say_served(address: str) -> None:
@@ -79,6 +96,7 @@ def _say_served(address: str) -> None:
 def _page(files: lattice.PageFiles) -> None:
     """Say where the page is, and what it lacks."""
     result_tables.show_files([files.index], "wrote")
+    console.print("[dim]open it in a browser; glat review --serve follows a run[/dim]")
     for file, why in files.unreadable:
         console.print(f"[yellow]![/yellow] {escape(short(file))} is not on the page: {escape(why)}")
     if files.left_out:
@@ -99,8 +117,10 @@ def live(
 
     Example:  glat live --at light=noon
     """
-    (step,) = open_queue([plan] if plan else None, None, at, sets)
+    step = _only(list(open_queue([plan] if plan else None, None, at, sets)))
     file = step.plan.document.file
-    if file is None:
-        raise lattice.PlanError("This plan has no file.")
+    assert file is not None
+    console.print(
+        f"each save of [bold]{escape(short(file))}[/bold] or its scene proofs again what it changed"
+    )
     lattice.live(file, _say_served, at=step.at, sets=step.sets, width=width, port=port)

@@ -271,3 +271,5 @@ def clean(
         return
     gone = opened.clean(found, into=into)
     console.print(f"removed {many(len(gone), 'file')}, {size(sum(each.bytes for each in gone))}")
+    if rejected and any(each.why == "it was chosen as out" for each in gone):
+        console.print("[dim]glat run renders them again unless a rule of the plan says skip: true[/dim]")

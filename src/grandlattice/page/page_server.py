@@ -31,7 +31,7 @@ from starlette.responses import (
 from starlette.routing import Route
 from starlette.types import ASGIApp, Receive, Scope, Send
 
-from grandlattice.errors import LatticeError
+from grandlattice.errors import LatticeError, OutputError
 
 COOKIE = "grand-lattice"
 _MOST_BODY = 5_000_000  # bytes
@@ -57,6 +57,9 @@ class Service(Protocol):
 
     def order(self, verb: str, details: Mapping[str, Any]) -> str:
         """Hand an order to the run, or change the plan; returns what came of it."""
+
+    def end(self) -> None:
+        """Give up what a look has under way: the server ends."""
 
 
 @dataclass
@@ -90,7 +93,7 @@ class _Listeners:
 class _Guard:
     """Turns away whatever is not a page of this server."""
 
-    def __init__(self, app: ASGIApp, token: str, hosts: Callable[[], frozenset[str]], scheme: str) -> None:
+    def __init__(self, app: ASGIApp, token: str, hosts: frozenset[str], scheme: str) -> None:
         self._app, self._token, self._hosts, self._scheme = app, token, hosts, scheme
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
@@ -103,7 +106,7 @@ class _Guard:
         await (answer or self._app)(scope, receive, send)
 
     def _refusal(self, request: Request) -> Response | None:
-        hosts, host = self._hosts(), request.headers.get("host", "")
+        hosts, host = self._hosts, request.headers.get("host", "").lower()
         origin = request.headers.get("origin")
         if host not in hosts:
             return PlainTextResponse("This is not the host that was asked for.", 403, _HEADERS)
@@ -121,14 +124,13 @@ class _Guard:
         held = request.cookies.get(COOKIE, "")
         if not secrets.compare_digest(held.encode(), self._token.encode()):
             return PlainTextResponse(
-                "Open the address that glat review --serve printed, with its token.", 403, _HEADERS
+                "Open the address that the terminal shows, with its token.", 403, _HEADERS
             )
         return None
 
 
 def page_app(
-    service: Service, token: str, hosts: Callable[[], frozenset[str]], scheme: str = "http",
-    every: float = 1.0,
+    service: Service, token: str, hosts: frozenset[str], scheme: str = "http", every: float = 1.0
 ) -> Starlette:  # fmt: skip
     """The application of a page.
 
@@ -158,6 +160,7 @@ def page_app(
         looking = asyncio.create_task(look_on())
         yield
         looking.cancel()
+        await anyio.to_thread.run_sync(service.end)
 
     async def events(_: Request) -> Response:
         return StreamingResponse(listeners.events(latest), media_type="text/event-stream", headers=_HEADERS)
@@ -235,8 +238,14 @@ def serve(
     on_ready : is told the address to open, with its token.
     certificate, key : of TLS; without them on this machine only.
     every : seconds between looks.
+
+    Raises
+    ------
+    OutputError
+        When it cannot listen there, or the certificate and its key are none.
     """
     import socket
+    import ssl
 
     import uvicorn
 
@@ -244,13 +253,28 @@ def serve(
     family = socket.AF_INET6 if ":" in address else socket.AF_INET
     listening = socket.socket(family, socket.SOCK_STREAM)
     listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-    listening.bind((address, port))
+    try:
+        if certificate is not None:
+            ssl.create_default_context(ssl.Purpose.CLIENT_AUTH).load_cert_chain(certificate, key)
+        listening.bind((address, port))
+    except ssl.SSLError:
+        listening.close()
+        raise OutputError(
+            f"{certificate} is no certificate, or {key or certificate} is not its key.",
+            cure="name two files in PEM, with --certificate and --key",
+        ) from None
+    except OSError as problem:
+        listening.close()
+        raise OutputError(
+            f"The page cannot be served at {address}:{port}: {problem.strerror or problem}.",
+            cure="name another --port, or leave it out for any that is free",
+        ) from None
     listening.listen(128)  # requests from now on wait until all is ready
     port = listening.getsockname()[1]
     names = {address, "localhost"} if address in ("127.0.0.1", "::1") else {address}
-    hosts = frozenset(f"[{name}]:{port}" if ":" in name else f"{name}:{port}" for name in names)
+    hosts = frozenset(f"[{name}]:{port}" if ":" in name else f"{name.lower()}:{port}" for name in names)
     host = next(each for each in sorted(hosts) if not each.startswith("localhost"))
-    app = page_app(service, token, lambda: hosts, scheme, every)
+    app = page_app(service, token, hosts, scheme, every)
     config = uvicorn.Config(
         app, log_level="critical", access_log=False, timeout_graceful_shutdown=1, server_header=False,
         ssl_certfile=certificate, ssl_keyfile=key, date_header=False,

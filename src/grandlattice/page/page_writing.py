@@ -12,6 +12,7 @@ import os
 from collections import deque
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import partial
 from importlib import resources
@@ -24,9 +25,11 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
+from grandlattice._support.filesystem import is_link
 from grandlattice.errors import ImageError, OutputError
 from grandlattice.images import read_attributes, read_channels, read_mark
 from grandlattice.page.pixel_packing import pack
+from grandlattice.runs import FolderStore
 
 THUMB = 160, 90
 """Width and height of a small picture, pixels."""
@@ -132,7 +135,7 @@ class _Folder:
     """A folder that pages are written to, with what an earlier page left there."""
 
     def __init__(self, folder: Path) -> None:
-        self._folder = folder
+        self._folder, self._store = folder, FolderStore(folder)
         self._before = self._read(folder)
         self._now: dict[str, list[Any]] = {}
         self.written = self.unchanged = 0
@@ -158,11 +161,10 @@ class _Folder:
 
     def _has(self, path: str, digest: str) -> bool:
         """Whether a file is as it should be."""
-        known, full = self._before.get(path), self._folder / path
-        return (
-            known is not None and known[0] == digest and not full.is_symlink() and full.is_file()
-            and full.stat().st_size == known[1]
-        )  # fmt: skip
+        known = self._before.get(path)
+        if known is None or known[0] != digest or self._store.is_link(path):
+            return False
+        return self._store.size(path) == known[1]
 
     def put(self, path: str, state: object, make: Callable[[], bytes]) -> int:
         """Write a file unless it is there in this state; returns its size."""
@@ -174,7 +176,7 @@ class _Folder:
         return self._write(path, digest, make())
 
     def _write(self, path: str, digest: str, data: bytes) -> int:
-        full = self._folder / path
+        full = self._store.path(path)  # which refuses links among its folders
         try:
             full.parent.mkdir(parents=True, exist_ok=True)
             part = full.with_name(f".{full.name}.part")
@@ -225,9 +227,10 @@ class _Folder:
         told = {"what": _OWN, "files": self._now}
         self._write(_MANIFEST, "", json.dumps(told, separators=(",", ":")).encode())
         for path in self._before.keys() - self._now.keys() - {_MANIFEST}:
-            full = self._folder / path
-            if not full.is_symlink() and ".." not in Path(path).parts and not Path(path).is_absolute():
-                full.unlink(missing_ok=True)
+            with suppress(OutputError):
+                full = self._store.path(path)
+                if not is_link(full):
+                    full.unlink(missing_ok=True)
 
 
 def _script_of(source: PixelSource) -> str:

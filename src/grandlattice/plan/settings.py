@@ -205,5 +205,8 @@ def _mark(name: str) -> Mark:
     return cast(Mark, said["affects"])
 
 
+SHARES = ("scale", "noise", "denoise")
+"""Settings that are a share of something."""
+
 MARKS: Mapping[str, Mark] = {name: _mark(name) for name in Settings.model_fields}
 """Setting → what it affects."""

@@ -16,6 +16,7 @@ from pydantic import BaseModel
 
 from grandlattice._support.readable import html_table, number
 from grandlattice.plan import Cell, CellMaker, PlacedEdit, PlanModel
+from grandlattice.plan.settings import SHARES
 from grandlattice.stage.edit_authoring import Drafting
 from grandlattice.stage.edit_stage import Note
 from grandlattice.stage.opened_scene import Scene, quiet_usd
@@ -279,14 +280,19 @@ def explain_settings(make: CellMaker, cell: Cell) -> tuple[Change, ...]:
     changes = []
     for key, said in told.items():
         opinions = tuple(
-            Opinion(_value_text(value), source, place, k == 0)
+            Opinion(_setting_text(key, value), source, place, k == 0)
             for k, (value, source, place) in enumerate(said)
         )
-        after = _value_text(getattr(cell.settings, key, said[0][0]))
+        after = _setting_text(key, getattr(cell.settings, key, said[0][0]))
         if key == "exposure" and cell.settings.metered is not None:
             after = f"{cell.settings.exposure:+.2f} stops, {cell.settings.metered}"
         changes.append(Change("", key, "", after, opinions))
     return tuple(changes)
+
+
+def _setting_text(key: str, value: Any) -> str:
+    """A setting's value as it is read; shares of something as per cents."""
+    return f"{100.0 * value:.4g}%" if key in SHARES and isinstance(value, float) else _value_text(value)
 
 
 def _sublayers(layer: Sdf.Layer) -> Iterator[Sdf.Layer]:
