@@ -81,11 +81,17 @@ def test_every_command_line_that_is_shown_works(folder: Path, glat, tmp_path_fac
         words = [
             f"more/{word}" if word in ("hall.lattice.yaml", "garden.lattice.yaml") else word for word in words
         ]
-        if words in (["survey"], ["explain"], ["begin"], ["export"], ["grade"], ["adopt"], ["again"],
+        if words in (["survey"], ["explain"], ["begin"], ["export"], ["grade"], ["adopt"], ["again"], ["finer"],
                      ["history"], ["where"], ["compare"]):  # fmt: skip
             continue  # its name alone
         there = folder
-        if words[0] in ("grade", "adopt", "again", "clean"):  # they change the plan, or what is there
+        if words[0] in (
+            "grade",
+            "adopt",
+            "again",
+            "finer",
+            "clean",
+        ):  # they change the plan, or what is there
             there = tmp_path_factory.mktemp("changed") / "there"
             shutil.copytree(folder, there)
             words += ["--yes"] if words[0] != "grade" else []
@@ -103,13 +109,15 @@ def test_every_command_line_that_is_shown_works(folder: Path, glat, tmp_path_fac
             expected = (0, 1)  # there may be no desktop, and that is said
         elif words[-2:] == ["--page", "4000"]:
             expected = (2,)
+        elif words[0] == "finer":
+            expected = (2,)  # no axis of this plan sweeps, and that is said
         elif {"--serve", "--listen", "--choices", "live"} & set(words):
             words = [words[0], "--help"]  # it serves until Ctrl-C; tests of the page do it
         elif words == ["run", "--and-then"]:
             words = ["run", "--and-then", "--help"]  # its countdown is half a minute
         if words[0] in ("run", "proof") and "--detached" not in words and "--help" not in words:
             words += ["--workers", "0"]
-        code, said = glat(there, *words) if words[0] == "run" else glat.here(there, tuple(words))
+        code, said = glat(there, *words) if "--detached" in words else glat.here(there, tuple(words))
         assert code in expected, (command, said)
         assert "foresee" not in said
 

@@ -284,6 +284,45 @@ def test_locked_panes_show_the_same_part_and_differences_are_nought_where_nothin
     assert np.array_equal(wiped[:, half + 1 :], tab.pixels(0)[:, half + 1 :])
 
 
+def test_small_pictures_follow_the_light_that_is_mixed(tab: Tab) -> None:
+    tab.page.evaluate("page.update({ panel: 'light' })")
+    shown = """[...document.querySelectorAll('.cell canvas')].map((each) => {
+      const still = new OffscreenCanvas(each.width, each.height).getContext("2d");
+      still.drawImage(each, 0, 0);
+      return still.getImageData(0, 0, each.width, each.height).data.reduce((sum, part) => sum + part, 0);
+    })"""
+    assert tab.page.evaluate(shown) == []
+    sums = []
+    for strength in (4, 0):
+        tab.page.evaluate(f"page.update({{ mix: {{ Key: [{strength}, '#ffffff'] }} }}, true)")
+        until(tab.page, "page.matrix.relit.busy === false")
+        sums.append(tab.page.evaluate(shown))
+    assert [len(each) for each in sums] == [4, 4]
+    assert all(bright > dark for bright, dark in zip(*sums, strict=True))
+    tab.page.evaluate("page.update({ mix: {} })")
+    assert tab.page.evaluate(shown) == []
+
+
+def test_a_click_puts_what_is_there_in_focus_and_hands_it_back(tab: Tab, made: Path) -> None:
+    tab.look("day/Front", panel="lens")
+    sharp = tab.pixels().astype(float)
+    box = tab.page.evaluate("page.panes.boxOf(page.panes.boxes()[0], page.panes.picture(0, 'beauty'))")
+    around = tab.page.locator(".panes").bounding_box()
+    x, y = box["x"] + 0.5 * box["w"] + around["x"], box["y"] + 0.8 * box["h"] + around["y"]
+    tab.page.mouse.click(x, y)
+    depth = read_channels(made.parent / "out/day/Front.0001.exr", ["Z"])[int(0.8 * 64), 48, 0]
+    metres = lattice.open_plan(made).scene.metres_per_unit
+    assert tab.state("lens[0]") == pytest.approx(depth * metres, rel=0.05)
+    tab.page.evaluate("page.update({ lens: [page.state.lens[0], 0.7] })")
+    tab.page.evaluate("new Promise((done) => { page.painted = done; page.panes.soon(); })")
+    soft = tab.pixels().astype(float)
+    steps = [np.abs(np.diff(each, axis=1)).mean() for each in (sharp, soft)]
+    assert steps[1] < 0.9 * steps[0]
+    tab.page.get_by_role("button", name="Hand back").click()
+    told = tab.page.locator("dialog textarea").input_value()
+    assert re.search(r"fstop: 0.7\n    focus: [\d.]+ m", told), told
+
+
 def test_choices_survive_a_reload_merge_and_are_handed_on(tab: Tab, made: Path, tmp_path: Path, glat) -> None:
     tab.press("k", "n")
     tab.page.keyboard.type("warm <b>& close</b> 🌞")
@@ -376,6 +415,38 @@ def test_nothing_stands_in_the_way_of_those_who_cannot_see_or_point(
         ]
         assert [(each["id"], [node["html"][:120] for node in each["nodes"]]) for each in found] == [], keys
     assert tab.page.evaluate("document.documentElement.scrollWidth") <= size[0]
+    tab.end()
+
+
+def test_an_earlier_picture_stands_beside_the_present_one(browser, plan_file: Path) -> None:
+    text = PLAN.replace("own-trace: true ", "").replace("axes:", "run: {keep-earlier: 2}\naxes:")
+    for intensity in (2, 3, 4):
+        plan_file.write_text(text.replace("intensity: 2", f"intensity: {intensity}"))
+        plan = lattice.open_plan(plan_file)
+        assert plan.run(workers=0).ok
+    (plan_file.parent / "out/day/Side.0001.exr").unlink()
+    (plan_file.parent / "out/day/Side.0001.png").unlink()
+    tab = Tab(browser, plan.page().index)
+    told = tab.page.evaluate("page.told.cells.map((cell) => [cell.a, cell.past ?? -1])")
+    assert [past for _, past in told] == [-1, -1, -1, -1, 2, 2, 3, 3]
+    assert all(name.startswith("night/Front, until ") for name, past in told if past == 2)
+    assert tab.page.locator("[data-cell]").count() == 4
+    tab.page.evaluate("page.update({ at: 2 })")
+    tab.page.locator("summary", has_text="Earlier pictures (2)").click()
+    tab.page.get_by_role("button", name="until").first.click()
+    assert (tab.state("view"), tab.state("panes")) == ("panes", [2, 4])
+    tab.press("x")
+    until(tab.page, "page.panes.picture(2, 'beauty') && page.panes.picture(4, 'beauty') && true")
+    assert (
+        tab.page.evaluate(
+            "page.panes.apartBy(page.panes.picture(2, 'beauty'), page.panes.picture(4, 'beauty'))"
+        )
+        > 0
+    )
+    values = "page.panes.reading({}, 0.5, 0.5).rows[0].values[1]"
+    assert tab.page.evaluate(values.format(0)) > tab.page.evaluate(values.format(1)) > 0
+    tab.press("k")  # the cell is chosen, not one of its pictures
+    assert tab.page.evaluate("Object.keys(page.choices)") == ["night/Front"]
     tab.end()
 
 

@@ -182,6 +182,65 @@ def test_orders_reach_the_plan_and_say_what_stands_in_the_way(served: Server, pl
     assert len(lattice.open_plan(plan_file).cells) == 2
 
 
+def test_what_the_page_hands_back_is_written_into_the_plan(plan_file: Path) -> None:
+    from grandlattice.api.page_orders import change
+
+    sweep = '  turn:\n    sweep: {from: 0, to: 20, step: 10}\n    edits: [{turn-to: {on: /World/Lights/Key, y: "{turn}"}}]\n'
+    plan_file.write_text(
+        PLAN.replace("  camera:\n", sweep + "  camera:\n").replace("{light}/", "{light}/{turn}-")
+    )
+
+    def handed(verb: str, **details: object) -> str:
+        return change(lattice.open_plan(plan_file), verb, details)
+
+    names = {cell.address for cell in lattice.open_plan(plan_file).cells}
+    assert handed("finer", axis="turn", between=["10", "20"]).startswith("4 more cells")
+    plan = lattice.open_plan(plan_file)
+    assert {cell.coordinates["turn"] for cell in plan.cells} == {"00", "10", "15", "20"}
+    assert names < {cell.address for cell in plan.cells}
+    handed("grade", at=["day/10/Front"], values={"contrast": 1.2, "mid-tones": 0.1})
+    handed("relight", at=["light=day"], lamps={"Key": [2.5, "#ffbc00"]})
+    handed("amend", at=["light=day"], settings={"fstop": 4, "focus": "2.5 m"})
+    cell = lattice.open_plan(plan_file).cells["day/10/Front"]
+    assert (cell.settings.fstop, cell.settings.focus.in_units(1.0)) == (4.0, 2.5)
+    assert cell.settings.graded["contrast"] == 1.2
+    edit = cell.edits[-1].edit
+    assert (edit.verb, edit.body.on, edit.body.model_extra) == (
+        "multiply",
+        ["//Key"],
+        {"intensity": "2.5", "color": ["1", "0.5029", "0"]},
+    )
+    text = plan_file.read_text()
+    for verb, details in (
+        ("relight", {"lamps": {"Nobody": [1, "#ffffff"]}}),
+        ("relight", {"lamps": {"Key": [-1, "#ffffff"]}}),
+        ("relight", {"lamps": {}}),
+        ("amend", {"settings": {"output": "../x.exr"}}),
+        ("amend", {"settings": {"fstop": "wide"}}),
+        ("finer", {"axis": "light", "between": ["day", "night"]}),
+        ("finer", {"axis": "turn", "between": ["10", "99"]}),
+        ("grade", {"values": {"contrast": 99.0}}),
+    ):
+        with pytest.raises(lattice.LatticeError):
+            handed(verb, **details)
+        assert plan_file.read_text() == text, verb
+
+
+def test_pixels_are_made_when_they_are_asked_for(served: Server, plan_file: Path) -> None:
+    told = served.ask("/told.js")[1].decode()
+    keys = json.loads(told.removeprefix("PAGE.told(").rstrip(");\n"))["pixels"]
+    folder = plan_file.parent / "room-page"
+    assert len(keys) == 8
+    assert not (folder / "px").exists()
+    code, body, headers = served.ask(f"/px/{keys[0]}.js")
+    assert (code, headers["content-type"].partition(";")[0]) == (200, "text/javascript")
+    assert body.startswith(f'PAGE.put("{keys[0]}"'.encode())
+    assert lattice.open_plan(plan_file).page().written > 0  # as it is opened from the disk
+    assert (folder / f"px/{keys[0]}.js").read_bytes() == body
+    for wrong in ("px/aa-1-0.js", f"px/{keys[0]}.exr", "px/../told.js.js"):
+        assert served.ask(f"/{wrong}")[0] == 404, wrong
+
+
 def test_a_thousand_connections_that_break_off_are_survived(served: Server) -> None:
     request = f"GET /events HTTP/1.1\r\nHost: 127.0.0.1:{served.port}\r\nCookie: grand-lattice={served.token}\r\n\r\n".encode()
     for k in range(1000):

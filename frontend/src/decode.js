@@ -8,6 +8,7 @@
  * @property {number} c channels
  * @property {"half" | "float" | "bits"} kind
  * @property {number} [stops] the camera's own exposure
+ * @property {import("./lens.js").Lens} [lens]
  * @property {Record<string, string>} [names] id in hexadecimal digits → name
  */
 
@@ -20,6 +21,7 @@
  * @property {Uint16Array | Float32Array | Uint32Array} data halves, floats or bits; channels of a pixel together
  * @property {number} stops
  * @property {Record<string, string>} names
+ * @property {import("./lens.js").Lens | null} lens
  */
 
 /** @param {string} text base64 @returns {Uint8Array<ArrayBuffer>} */
@@ -67,7 +69,7 @@ export function laidOut(told, bytes) {
     }
   }
   const data = kind === "float" ? new Float32Array(whole.buffer) : whole;
-  return { w, h, c, kind, data, stops: told.stops ?? 0, names: told.names ?? {} };
+  return { w, h, c, kind, data, stops: told.stops ?? 0, names: told.names ?? {}, lens: told.lens ?? null };
 }
 
 const HALVES = (() => {
@@ -97,6 +99,21 @@ export function valuesAt(picture, x, y) {
     found.push(picture.kind === "half" ? HALVES[value] : value);
   }
   return found;
+}
+
+/** How far two pictures are apart: the mean difference of their channels as a share of their mean. @param {Picture} one
+ * @param {Picture} other @returns {number | null} null where they have other sizes */
+export function apartOf(one, other) {
+  if (one.w !== other.w || one.h !== other.h) return null;
+  const a = floatsOf(one), b = floatsOf(other), n = Math.min(3, one.c, other.c);
+  let sum = 0, apart = 0;
+  for (let k = 0; k < one.w * one.h; k++) for (let c = 0; c < n; c++) {
+    const p = a[k * one.c + c], q = b[k * other.c + c];
+    if (!Number.isFinite(p) || !Number.isFinite(q)) continue;
+    sum += Math.abs(p) + Math.abs(q);
+    apart += Math.abs(p - q);
+  }
+  return sum ? (2 * apart) / sum : 0;
 }
 
 const SCRATCH = new DataView(new ArrayBuffer(4));

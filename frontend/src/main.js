@@ -4,6 +4,7 @@ import { Kept, merged } from "./choices.js";
 import { h } from "./dom.js";
 import { Matrix } from "./matrix.js";
 import { PANELS, panel } from "./panels.js";
+import { likeOf, quoted } from "./parts.js";
 import { Panes } from "./panes.js";
 import { OTHERS, along, asHash, first, fromHash } from "./state.js";
 import { Served } from "./served.js";
@@ -17,7 +18,7 @@ const KEYS = [
   ["Space", "pick a cell to stand beside others"], ["Esc", "back to all cells"], ["Tab", "to the next pane"],
   ["1 – 9, [ ]", "which pass"], ["− +", "half a stop darker, brighter"], ["0", "as exposed by the plan"], ["d", "next display"],
   ["w  f  x  s", "wipe, flip, difference, side by side"], ["r", "flip to the other"], ["z", "fitted, or one pixel to one"], ["u", "panes together, or each by itself"], ["e", "eyes of a stereo panorama: both, left, right"],
-  [", .", "frame before, after"], ["p", "play"], ["k  m  o", "keep, maybe, out"], ["n", "a note"], ["y  v  l  g  j  c", "why, pixel, light, grade, figures, cell"],
+  [", .", "frame before, after"], ["p", "play"], ["k  m  o", "keep, maybe, out"], ["n", "a note"], ["y  v  l  g  a  j  c", "why, pixel, light, grade, lens, figures, cell"],
   ["/", "search"], ["b", "surroundings"], ["?", "these keys"],
 ];
 
@@ -59,6 +60,7 @@ export class Page {
     clearTimeout(this.writing);
     this.writing = setTimeout(() => history.replaceState(null, "", asHash(this.state, this.usual) || location.pathname + location.search), 150);
     const only = (/** @type {string[]} */ ...keys) => Object.keys(change).every((key) => keys.includes(key));
+    if (dragging && this.state.view === "matrix") return this.matrix.draw();
     if (dragging || (this.state.view === "panes" && only("x", "y", "zoom", "views", "wipe", "turn"))) return this.panes.soon();
     if (this.state.view === "matrix" && only("at")) {
       this.matrix.draw();
@@ -128,13 +130,20 @@ export class Page {
     const frames = Math.max(1, ...state.panes.map((index) => told.cells[index].f.length)), here = told.cells[state.panes[state.active] ?? state.panes[0]];
     const sweep = axis && axis.entries.length > 1 && here?.at[k] >= 0 && h("label.sweep", {}, this.select("along", state.sweep, told.axes.filter((each) => each.entries.length > 1).map((each) => each.name), (name) => this.update({ sweep: name })),
       h("input", { type: "range", min: 0, max: axis.entries.length - 1, step: 1, value: here.at[k], "aria-label": `along ${axis.name}`,
-        oninput: (/** @type {Event} */ event) => this.sweep(Number(/** @type {HTMLInputElement} */ (event.target).value)) }), h("output", {}, axis.entries[here.at[k]]));
-    const lacking = here && here.of > here.f.length ? `${here.of - here.f.length} of ${here.of} frames are missing` : "";
+        oninput: (/** @type {Event} */ event) => this.sweep(Number(/** @type {HTMLInputElement} */ (event.target).value)) }), h("output", {}, axis.entries[here.at[k]]),
+      axis.sweeps && here.at[k] + 1 < axis.entries.length && h("button", { title: "cells between this one and the next", onclick: () => this.finer(axis.name, axis.entries[here.at[k]], axis.entries[here.at[k] + 1]) }, "Finer …"));
+    const lacking = here?.lacks?.length ? `${here.lacks.length} of ${here.of} frames are missing` : "";
     const play = frames > 1 && h("label.frames", {}, h("button", { onclick: () => this.play(), "aria-pressed": String(Boolean(this.playing)) }, this.playing ? "Stop" : "Play"),
       h("input", { type: "range", min: 0, max: frames - 1, step: 1, value: Math.min(state.frame, frames - 1), "aria-label": "frame", oninput: (/** @type {Event} */ event) => this.update({ frame: Number(/** @type {HTMLInputElement} */ (event.target).value) }, true) }),
-      h("output", {}, `frame ${here?.f[Math.min(state.frame, here.f.length - 1)] ?? "–"}`), lacking && h("span.wrong", {}, lacking));
+      h("output", {}, `frame ${here?.f[Math.min(state.frame, here.f.length - 1)] ?? "–"}`), lacking && h("span.wrong", {}, lacking), lacking && ticks(here));
     this.strip.replaceChildren(...[sweep, play].filter((each) => each instanceof Node));
     this.strip.hidden = !this.strip.children.length;
+  }
+
+  /** Ask for what is between two entries of a sweep. @param {string} axis @param {string} from @param {string} to */
+  finer(axis, from, to) {
+    const command = `glat finer ${this.told.plan}.lattice.yaml ${quoted(`${axis}=${from},${to}`)}`;
+    this.handOn(`Cells between ${axis} ${from} and ${to}`, command, { order: "finer", axis, between: [from, to] });
   }
 
   drawSide() {
@@ -192,6 +201,14 @@ export class Page {
     this.panes.element.focus();
   }
 
+  /** Have what is so far away in focus. @param {number | null} metres */
+  focusAt(metres) {
+    if (metres === null) return this.say("Nothing is known of how far away that is.");
+    const index = this.state.panes[this.state.active] ?? this.state.at, frame = this.panes.frameOf(index);
+    const own = frame === undefined ? null : this.store.now(this.told.cells[index], frame, "beauty")?.lens;
+    this.update({ lens: [+metres.toPrecision(4), this.state.lens[1] ?? (own?.[1] || 2.8)] });
+  }
+
   /** @param {number} index */
   toggle(index) {
     const { panes } = this.state, there = panes.includes(index);
@@ -242,11 +259,25 @@ export class Page {
     this.draw();
   }
 
-  /** Text for the plan or the terminal. @param {string} title @param {string} text */
-  handOn(title, text) {
+  /** What a rule says to mean the cells that are lit like one. @param {import("./store.js").Cell} cell */
+  matchOf(cell) {
+    const like = likeOf(this.told, cell);
+    return like ? `{${JSON.stringify(like[0])}: ${JSON.stringify(like[1])}}` : "{}";
+  }
+
+  /** The same for orders. @param {import("./store.js").Cell} cell @returns {string[]} */
+  likes(cell) {
+    const like = likeOf(this.told, cell);
+    return like ? [like.join("=")] : [];
+  }
+
+  /** Text for the plan or the terminal. @param {string} title @param {string} text
+   * @param {{order: string} & Record<string, unknown>} [order] that does the same where the page is served */
+  handOn(title, text, order) {
+    const { served } = this, keep = served && order && h("button", { onclick: () => { const { order: verb, ...details } = order; served.order(verb, details); } }, "Write it into the plan");
     const area = h("textarea", { rows: Math.min(16, text.split("\n").length + 1), value: text, readOnly: true, "aria-label": title });
     const dialog = /** @type {HTMLDialogElement} */ (h("dialog", { onclose: () => dialog.remove() }, h("h2", {}, title), area,
-      h("form", { method: "dialog" }, h("button", { type: "button", onclick: () => { /** @type {HTMLTextAreaElement} */ (area).select(); document.execCommand("copy"); } }, "Copy"), h("button", {}, "Close"))));
+      h("form", { method: "dialog" }, h("button", { type: "button", onclick: () => { /** @type {HTMLTextAreaElement} */ (area).select(); document.execCommand("copy"); } }, "Copy"), keep, h("button", {}, "Close"))));
     document.body.append(dialog);
     dialog.showModal();
   }
@@ -273,7 +304,7 @@ export class Page {
   /** What a key does; whether it did anything. @param {string} key @param {boolean} shift @param {HTMLElement} target */
   act(key, shift, target) {
     const { state, told } = this, inPanes = state.view === "panes", arrows = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, -1], ArrowDown: [0, 1] };
-    const panels = { y: "why", v: "pixel", l: "light", g: "grade", j: "figures", c: "cell" }, choices = { k: "keep", m: "maybe", o: "out" };
+    const panels = { y: "why", v: "pixel", l: "light", g: "grade", a: "lens", j: "figures", c: "cell" }, choices = { k: "keep", m: "maybe", o: "out" };
     if (key in arrows) {
       if (target.matches("input[type=range]")) return false;
       const [right, down] = arrows[/** @type {keyof typeof arrows} */ (key)];
@@ -292,9 +323,9 @@ export class Page {
       this.toggle(state.at);
     } else if (key === "Escape") {
       this.update({ view: "matrix", panes: inPanes ? state.panes : [] });
-      if (inPanes) requestAnimationFrame(() => /** @type {HTMLElement | null} */ (this.matrix.element.querySelector(`[data-cell="${this.state.at}"]`))?.focus());
+      if (inPanes) requestAnimationFrame(() => this.matrix.focus(this.state.at));
     } else if (key in choices) {
-      const by = choices[/** @type {keyof typeof choices} */ (key)], cell = told.cells[state.at].a;
+      const by = choices[/** @type {keyof typeof choices} */ (key)], cell = told.cells[told.cells[state.at].past ?? state.at].a;
       this.choose(cell, { by: /** @type {Choice["by"]} */ (this.choices[cell]?.by === by ? "" : by) });
     } else if (key in panels) this.update({ panel: panels[/** @type {keyof typeof panels} */ (key)] });
     else if (key === "n") {
@@ -333,6 +364,14 @@ export class Page {
     } else return false;
     return true;
   }
+}
+
+/** Which frames of a cell are there, in order, by signs. @param {import("./store.js").Cell} cell */
+function ticks(cell) {
+  const lacks = new Map((cell.lacks ?? []).map(([frame, failed]) => [frame, failed])), every = [...cell.f, ...lacks.keys()].sort((a, b) => a - b);
+  const told = (/** @type {number} */ frame) => (lacks.has(frame) ? (lacks.get(frame) ? ["✗", "failed"] : ["□", "is missing"]) : ["▪", "is there"]);
+  return h("span.ticks", { role: "img", "aria-label": every.filter((frame) => lacks.has(frame)).map((frame) => `frame ${frame} ${told(frame)[1]}`).join(", ") },
+    ...every.map((frame) => h(`span${lacks.has(frame) ? ".wrong" : ""}`, { title: `frame ${frame} ${told(frame)[1]}` }, told(frame)[0])));
 }
 
 const store = new Store();

@@ -107,7 +107,7 @@ export class Painter {
     gl.pixelStorei(gl.UNPACK_ALIGNMENT, 1);
     gl.enable(gl.SCISSOR_TEST);
     this.blank = this.table({ sampler: "", width: 1, height: 1, channels: 1, nearest: true, values: btoa("\0\0\0\0") });
-    this.noIds = this.textureOf({ w: 1, h: 1, c: 4, kind: "bits", data: new Uint32Array(4), stops: 0, names: {} });
+    this.noIds = this.textureOf({ w: 1, h: 1, c: 4, kind: "bits", data: new Uint32Array(4), stops: 0, names: {}, lens: null });
   }
 
   /** @param {string} name @param {() => {text: string, tables: Table[]}} made */
@@ -247,6 +247,4 @@ export class Painter {
     }
     gl.drawArrays(gl.TRIANGLE_STRIP, 0, 4);
   }
-
-  end() {}
 }

@@ -1,10 +1,12 @@
 // What stands beside the pictures: the cell, why it looks so, a pixel, its light, its grade, figures.
 
 import { MARKS, asTable, merged } from "./choices.js";
+import { apartOf } from "./decode.js";
 import { h, handOver } from "./dom.js";
 import { GRADE_NAMES, neutral, said } from "./grade.js";
 import { asRule, isAsLit } from "./light.js";
-import { figure } from "./looks.js";
+import { lens } from "./lens_panel.js";
+import { facts, quoted, slider } from "./parts.js";
 import { SIGNS } from "./matrix.js";
 import { lasting } from "./served.js";
 import { along } from "./state.js";
@@ -12,16 +14,13 @@ import { SERVED } from "./store.js";
 
 /** @typedef {import("./main.js").Page} Page */
 
-export const PANELS = ["cell", "why", "pixel", "light", "grade", "figures", ...(SERVED ? ["run"] : [])];
+export const PANELS = ["cell", "why", "pixel", "light", "grade", "lens", "figures", ...(SERVED ? ["run"] : [])];
 
 /** @param {Page} page @returns {HTMLElement} */
 export function panel(page) {
-  const made = { cell, why, pixel, light, grade, figures, run };
+  const made = { cell, why, pixel, light, grade, lens, figures, run };
   return made[/** @type {keyof typeof made} */ (page.state.panel)]?.(page) ?? cell(page);
 }
-
-/** @param {[string, string | Node | null | undefined][]} rows */
-const facts = (rows) => h("dl.facts", {}, ...rows.filter(([, text]) => text).flatMap(([name, text]) => [h("dt", {}, name), h("dd", {}, /** @type {Node} */ (text))]));
 
 /** Who did what when, a line for each worker. @param {Page} page */
 function timeline(page) {
@@ -38,7 +37,7 @@ function timeline(page) {
 
 /** @param {Page} page */
 function cell(page) {
-  const { told, state, choices } = page, here = told.cells[state.at], choice = choices[here.a] ?? { by: "", note: "" };
+  const { told, state, choices } = page, here = told.cells[told.cells[state.at].past ?? state.at], choice = choices[here.a] ?? { by: "", note: "" };
   const note = /** @type {HTMLTextAreaElement} */ (h("textarea", { rows: 2, value: choice.note, "aria-label": "note on this cell", placeholder: "note …", onchange: () => page.choose(here.a, { note: note.value }) }));
   return h("section", {},
     h("h2", {}, here.a),
@@ -54,6 +53,7 @@ function cell(page) {
       "aria-pressed": String(choice.by === by), onclick: () => page.choose(here.a, { by: choice.by === by ? "" : /** @type {import("./store.js").Choice["by"]} */ (by) }), title: `${by[0]} on the keyboard`,
     }, `${mark} ${by}`))),
     note,
+    ...earlier(page),
     h("div.tools", {},
       h("button", { onclick: () => page.lookAt(state.panes.length ? state.panes : [state.at]) }, state.panes.length > 1 ? `Look at ${state.panes.length} (Enter)` : "Look at it (Enter)"),
       h("button", { onclick: () => page.toggle(state.at), "aria-pressed": String(state.panes.includes(state.at)) }, "Beside others (Space)"),
@@ -65,6 +65,14 @@ function cell(page) {
         h("button", { onclick: () => handOver(`${told.plan}-choices.csv`, asTable(choices, told), "text/csv") }, "Save as a table"),
         h("label.button", {}, "Take in a file", h("input", { type: "file", accept: ".json", class: "hidden", onchange: (/** @type {Event} */ event) => takeIn(page, event) }))),
       h("p.faint", {}, `glat review --choices ${told.plan}-choices.json takes a saved file in.`)));
+}
+
+/** Earlier pictures of a cell, to stand beside the present one. @param {Page} page @returns {HTMLElement[]} */
+function earlier(page) {
+  const { told, state } = page, here = told.cells[state.at].past ?? state.at, every = told.cells.map((_, k) => k).filter((k) => told.cells[k].past === here);
+  if (!every.length) return [];
+  return [h("details", { open: told.cells[state.at].past !== undefined }, h("summary", {}, `Earlier pictures (${every.length})`),
+    h("div.tools", {}, ...every.map((index) => h("button", { title: told.cells[index].a, onclick: () => page.update({ view: "panes", panes: [here, index], active: 0, at: here, flip: 0 }) }, told.cells[index].word))))];
 }
 
 /** @param {Page} page @param {Event} event */
@@ -81,7 +89,7 @@ async function takeIn(page, event) {
 
 /** @param {Page} page */
 function counted({ told, choices }) {
-  const count = (/** @type {string} */ by) => told.cells.filter(({ a }) => (choices[a]?.by ?? "") === by).length;
+  const count = (/** @type {string} */ by) => told.cells.filter(({ a, past }) => past === undefined && (choices[a]?.by ?? "") === by).length;
   return `${count("keep")} keep, ${count("maybe")} maybe, ${count("out")} out, ${count("")} open`;
 }
 
@@ -134,9 +142,6 @@ function run(page) {
     ...how.failures.map((failure) => h("details", {}, h("summary", {}, `${SIGNS.failed} ${failure.cell} · ${failure.frame}`), h("p", {}, failure.problem), failure.log && h("pre", {}, failure.log))));
 }
 
-/** A word for a command line. @param {string} word */
-const quoted = (word) => (/^[\w@%+=:,./-]+$/.test(word) ? word : `'${word.replaceAll("'", "'\\''")}'`);
-
 /** @param {Page} page */
 function why(page) {
   const { told, state, store } = page, here = told.cells[state.at], other = state.panes.find((index) => index !== state.at);
@@ -171,18 +176,6 @@ function pixel(page) {
   return h("section", {}, h("h2", {}, "Pixel"), body);
 }
 
-/** A slider with its value beside it. @param {string} name @param {{value: number, min: number, max: number, step: number, usual: number, title?: string}} how
- * @param {(value: number) => void} told */
-function slider(name, how, told) {
-  const shown = h("output", {}, figure(how.value));
-  const range = /** @type {HTMLInputElement} */ (h("input", { type: "range", min: how.min, max: how.max, step: how.step, "aria-label": name }));
-  const set = (/** @type {number} */ value) => { range.value = String(value); shown.textContent = figure(value); told(value); };
-  range.value = String(how.value);
-  range.addEventListener("input", () => { shown.textContent = figure(Number(range.value)); told(Number(range.value)); });
-  range.addEventListener("dblclick", () => set(how.usual));
-  return h("div.slider", { title: how.title }, h("span", {}, name), range, shown);
-}
-
 /** @param {Page} page */
 function light(page) {
   const { told, state, store } = page, index = state.panes[state.active] ?? state.at, here = told.cells[index], frame = here.f[0];
@@ -192,11 +185,6 @@ function light(page) {
     const next = /** @type {[number, string]} */ ([change.strength ?? strength, change.tint ?? tint]), mix = { ...page.state.mix, [lamp]: next };
     if (isAsLit(next)) delete mix[lamp];
     page.update({ mix }, true);
-  };
-  const at = () => {
-    // Those of its entry on the first axis: lights are what an artist puts there.
-    const k = told.axes.findIndex((axis, n) => axis.entries.length > 1 && here.at[n] >= 0);
-    return k < 0 ? "{}" : `{${JSON.stringify(told.axes[k].name)}: ${JSON.stringify(told.axes[k].entries[here.at[k]])}}`;
   };
   const noisy = told.passes.some((pass) => pass.name === "noisy") && store.has(here, frame, "noisy");
   return h("section", {}, h("h2", {}, "Light"),
@@ -208,7 +196,7 @@ function light(page) {
     !lamps.length && h("p", {}, "This cell has no light passes. Add ", h("code", {}, "light.*"), " to its passes, and the light of each lamp can be mixed here."),
     noisy && slider("noise left", { value: state.noisy, min: 0, max: 1, step: 0.01, usual: 0, title: "0: denoised, 1: as traced" }, (value) => page.update({ noisy: value }, true)),
     h("div.tools", {}, h("button", { onclick: () => page.update({ mix: {}, noisy: 0 }) }, "As it was"),
-      lamps.length > 0 && h("button", { onclick: () => page.handOn("Rules for the plan", asRule(page.state.mix, at()) || "# nothing is changed") }, "Hand back …"),
+      lamps.length > 0 && h("button", { onclick: () => page.handOn("Rules for the plan", asRule(page.state.mix, page.matchOf(here)) || "# nothing is changed", { order: "relight", at: page.likes(here), lamps: page.state.mix }) }, "Hand back …"),
       noisy && h("button", { onclick: () => page.handOn("Denoise like this", `glat run ${told.plan}.lattice.yaml --set denoise=${Math.round(100 * (1 - page.state.noisy))}%`) }, "Noise …")));
 }
 
@@ -227,8 +215,18 @@ function grade(page) {
         (value) => page.update({ grade: { ...page.state.grade, [name]: value } }, true));
     }),
     h("div.tools", {}, h("button", { onclick: () => page.update({ grade: {} }) }, "As it was"),
-      h("button", { onclick: () => page.handOn("Keep this grade", command()) }, "Hand back …")),
+      h("button", { onclick: () => page.handOn("Keep this grade", command(), { order: "grade", at: [here.a], values: said(page.state.grade) }) }, "Hand back …")),
     h("p.faint", {}, "Done to scene-linear light, before the display. It is shown on all panes."));
+}
+
+/** How much pictures differ from the one before: the mean difference as a share of the mean of both. @param {Page} page
+ * @param {number[]} cells @returns {Promise<(number | null)[]>} */
+async function differences(page, cells) {
+  const pictures = await Promise.all(cells.map((index) => {
+    const frame = page.panes.frameOf(index);
+    return frame === undefined ? null : page.store.load(page.told.cells[index], frame, "beauty");
+  }));
+  return pictures.map((picture, k) => (k && picture && pictures[k - 1] ? apartOf(/** @type {import("./decode.js").Picture} */ (pictures[k - 1]), picture) : null));
 }
 
 /** @param {Page} page */
@@ -245,10 +243,15 @@ function figures(page) {
         h("span.track", {}, h("span.fill", { style: `width:${(100 * values[k]) / most}%` })), h("span.amount", {}, text(values[k])));
     }));
   };
+  const apart = h("div");
+  if (cells.length > 1 && cells.length <= 60) differences(page, cells).then((found) => {
+    if (found.some((value) => value !== null)) apart.replaceChildren(chart("difference to the one before", (index) => found[cells.indexOf(index)], (value) => `${(100 * value).toFixed(1)} %`));
+  });
   const total = told.cells.reduce((sum, each) => sum + (each.sec ?? 0) * each.f.length, 0);
   return h("section", {}, h("h2", {}, "Figures"), h("label", {}, "along ", choose),
     chart("seconds of a trace", (index) => told.cells[index].sec, (value) => `${value.toFixed(1)} s`),
     chart("noise", (index) => told.cells[index].n, (value) => `${(100 * value).toFixed(1)} %`),
+    apart,
     timeline(page),
     facts([["all cells", `${told.cells.length}, ${told.cells.filter((each) => each.f.length).length} with pictures`], ["traced in", `${total.toFixed(0)} s of workers`]]));
 }

@@ -3,6 +3,7 @@
 import { floatsOf, namesAt, valuesAt } from "./decode.js";
 import { h, soon } from "./dom.js";
 import { isNeutral } from "./grade.js";
+import { defocused } from "./lens.js";
 import { isAsLit, mixed } from "./light.js";
 import { figure, rampAt, rangesOf } from "./looks.js";
 import { Painter } from "./painter.js";
@@ -26,16 +27,9 @@ export class Panes {
     this.value = h("output.value", { "aria-live": "polite" });
     this.legend = h("div.legend");
     this.element = h("div.panes", { tabIndex: 0, "aria-label": "pictures" }, this.canvas, this.labels, this.value, this.legend);
-    const plain = new URLSearchParams(location.search).has("plain");
-    try {
-      if (plain) throw new Error("asked for");
-      this.painter = new Painter(this.canvas, page.store.shaders);
-    } catch {
-      const canvas = /** @type {HTMLCanvasElement} */ (h("canvas", { "aria-label": "pictures side by side", role: "img" }));
-      this.canvas.replaceWith(canvas);
-      this.canvas = canvas;
-      this.painter = new PlainPainter(canvas, page.store.shaders);
-    }
+    this.painter = this.another();
+    this.canvas.replaceWith(this.painter.canvas);
+    this.canvas = this.painter.canvas;
     /** @type {Map<string, Picture>} */
     this.mixes = new Map();
     /** @type {{key: string, look: string, ranges: [number, number][]} | undefined} */
@@ -48,6 +42,18 @@ export class Panes {
     this.soon = soon(() => this.paint());
     new ResizeObserver(() => this.soon()).observe(this.element);
     this.listen();
+  }
+
+  /** A canvas with something to paint on it. @returns {Painter | PlainPainter} */
+  another() {
+    const canvas = () => /** @type {HTMLCanvasElement} */ (h("canvas", { "aria-label": "pictures side by side", role: "img" }));
+    const { shaders } = this.page.store;
+    try {
+      if (new URLSearchParams(location.search).has("plain")) throw new Error("asked for");
+      return new Painter(canvas(), shaders);
+    } catch {
+      return new PlainPainter(canvas(), shaders);
+    }
   }
 
   /** The parts of the canvas that panes have. @returns {Box[]} */
@@ -92,7 +98,26 @@ export class Panes {
       if (!here && store.has(cell, frame, name)) store.load(cell, frame, name).then(() => this.soon());
       return here;
     };
-    const beauty = get(pass);
+    const lit = this.lit(cell, frame, pass, get);
+    if (pass !== "beauty" || !lit?.lens || state.lens.length !== 2) return lit;
+    const depth = get("depth"), [focus, fstop] = state.lens, lens = lit.lens;
+    return depth ? this.kept(`${this.number(lit)} ${state.lens}`, () => defocused(lit, depth, lens, { focus, fstop })) : lit;
+  }
+
+  /** A picture that takes its time to be made. @param {string} key @param {() => Picture} make */
+  kept(key, make) {
+    const known = this.mixes.get(key);
+    if (known) return known;
+    const made = make();
+    this.mixes.set(key, made);
+    for (const old of this.mixes.keys()) if (this.mixes.size > 8) this.mixes.delete(old);
+    return made;
+  }
+
+  /** The picture of a pass in the light that was mixed. @param {import("./store.js").Cell} cell @param {number} frame @param {string} pass
+   * @param {(name: string) => Picture | null} get @returns {Picture | null} */
+  lit(cell, frame, pass, get) {
+    const { store, state } = this.page, beauty = get(pass);
     const lamps = Object.entries(state.mix).filter(([lamp, each]) => !isAsLit(each) && store.has(cell, frame, `light.${lamp}`));
     // Noise that is left is that of the light as it was traced: not of other strengths of it.
     const noisy = !lamps.length && state.noisy && store.has(cell, frame, "noisy");
@@ -100,13 +125,7 @@ export class Panes {
     const parts = lamps.map(([lamp, each]) => [get(`light.${lamp}`), each]);
     const traced = noisy ? get("noisy") : null;
     if (parts.some(([light]) => !light) || (noisy && !traced)) return beauty;
-    const key = JSON.stringify([cell.k, frame, lamps, noisy && state.noisy]);
-    const known = this.mixes.get(key);
-    if (known) return known;
-    const made = mixed(beauty, /** @type {any} */ (parts), traced, state.noisy);
-    this.mixes.set(key, made);
-    for (const old of this.mixes.keys()) if (this.mixes.size > 8) this.mixes.delete(old);
-    return made;
+    return this.kept(JSON.stringify([cell.k, cell.v, frame, lamps, noisy && state.noisy]), () => mixed(beauty, /** @type {any} */ (parts), traced, state.noisy));
   }
 
   /** @param {number} index @param {string} [pass] @returns {Layer | null} */
@@ -241,6 +260,15 @@ export class Panes {
     return { x: shift ? (((share + shift) % 1) + 1) % 1 : share, y: eye ? (down + eye - 1) / 2 : down, pane };
   }
 
+  /** How far away what is seen at a place is; null where that is not known. @param {{x: number, y: number, pane: number}} place */
+  metresAt({ x, y, pane }) {
+    const index = this.page.state.panes[pane], cell = this.page.told.cells[index], frame = this.frameOf(index);
+    const depth = frame === undefined ? null : this.page.store.now(cell, frame, "depth");
+    if (!depth?.lens || x < 0 || y < 0 || x >= 1 || y >= 1) return null;
+    const [z] = valuesAt(depth, Math.floor(x * depth.w), Math.floor(y * depth.h));
+    return Number.isFinite(z) && z > 0 ? z * depth.lens[4] : null;
+  }
+
   /** What every pass says of a pixel of a pane. @param {number} pane @param {number} x share @param {number} y share */
   reading(pane, x, y) {
     const { told, state, store } = this.page, index = state.panes[pane], cell = told.cells[index], frame = this.frameOf(index);
@@ -294,7 +322,11 @@ export class Panes {
       }
     });
     const end = () => { held = null; };
-    this.element.addEventListener("pointerup", end);
+    this.element.addEventListener("pointerup", (event) => {
+      const place = held && Math.hypot(event.clientX - held.x, event.clientY - held.y) < 4 ? this.placeAt(event.clientX, event.clientY) : null;
+      end();
+      if (place && page.state.panel === "lens") page.focusAt(this.metresAt(place));
+    });
     this.element.addEventListener("pointercancel", end);
     this.element.addEventListener("pointerleave", () => page.pointed(null));
     this.element.addEventListener("wheel", (event) => {

@@ -127,8 +127,6 @@ export class PlainPainter {
     };
     return (at, pixel) => shown(at, pixel).map((part) => 255 * Math.min(Math.max(part || 0, 0), 1));
   }
-
-  end() {}
 }
 
 /** What a display shows of light, from its table. @param {Uint8Array} table @param {number[]} light */

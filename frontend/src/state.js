@@ -26,6 +26,7 @@
  * @property {number} y
  * @property {Record<string, number>} grade
  * @property {Record<string, [number, string]>} mix lamp → strength and tint
+ * @property {number[]} lens distance in focus (metres) and f-number; none: as it was rendered
  * @property {number} noisy how much of the noise is left, 0..1
  * @property {string} sweep axis that is dragged along
  * @property {string} panel
@@ -43,7 +44,7 @@ export function first(told) {
   return {
     view: "matrix", rows: OTHERS, cols: axes[axes.length - 1] ?? "", only: {},
     search: "", choice: "", at: 0, panes: [], active: 0, pass: "beauty", frame: 0, stops: 0, display: -1, mode: "side", wipe: 0.5,
-    flip: 0, locked: true, views: [], eye: 0, zoom: 1, x: 0.5, y: 0.5, grade: {}, mix: {}, noisy: 0,
+    flip: 0, locked: true, views: [], eye: 0, zoom: 1, x: 0.5, y: 0.5, grade: {}, mix: {}, lens: [], noisy: 0,
     sweep: told.axes.find((axis) => axis.sweeps)?.name ?? axes[0] ?? "", panel: "cell", size: 160, around: "grey", turn: 0,
   };
 }
@@ -91,6 +92,7 @@ export function chosen(told, state, choices) {
   const wanted = told.axes.map((axis) => (state.only[axis.name] === undefined ? -1 : axis.entries.indexOf(state.only[axis.name])));
   return told.cells.map((_, index) => index).filter((index) => {
     const cell = told.cells[index];
+    if (cell.past !== undefined) return false;
     if (wanted.some((entry, k) => entry >= 0 && cell.at[k] !== entry)) return false;
     if (state.choice && (choices[cell.a]?.by || "none") !== state.choice) return false;
     const text = `${cell.a} ${cell.s} ${choices[cell.a]?.note ?? ""}`.toLowerCase();
@@ -103,6 +105,6 @@ export function chosen(told, state, choices) {
 export function along(told, index, axis, entry) {
   const k = told.axes.findIndex((each) => each.name === axis), here = told.cells[index].at;
   if (k < 0 || here[k] < 0) return index;
-  const found = told.cells.findIndex((cell) => cell.at.every((at, n) => (n === k ? at === entry : at === here[n])));
+  const found = told.cells.findIndex((cell) => cell.past === undefined && cell.at.every((at, n) => (n === k ? at === entry : at === here[n])));
   return found < 0 ? index : found;
 }

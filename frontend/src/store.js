@@ -14,6 +14,7 @@ import { unpacked } from "./decode.js";
  * @property {string} s what is wrong with its pictures
  * @property {number[]} f frames that are there
  * @property {number} of frames that are wanted
+ * @property {[number, boolean][]} [lacks] frames that are not there, and whether each failed
  * @property {number} w
  * @property {number} h
  * @property {number | null} sec seconds of its trace
@@ -28,6 +29,7 @@ import { unpacked } from "./decode.js";
  * @property {boolean} stereo left eye over right
  * @property {string} word its edits, shortly
  * @property {string} v another when its pictures are
+ * @property {number} [past] the cell whose earlier picture this is
  */
 /**
  * @typedef {object} Told
@@ -161,7 +163,7 @@ export class Store {
       script.src = `px/${key}.js${SERVED ? `?${this.told.made}` : ""}`;
       this.waiting.set(key, (picture) => picture.then(resolve, () => resolve(null)));
       script.onload = () => { this.waiting.delete(key); script.remove(); };
-      script.onerror = () => { this.waiting.delete(key); script.remove(); resolve(null); };
+      script.onerror = () => { this.waiting.delete(key); this.there?.delete(key); script.remove(); resolve(null); };
       document.head.append(script);
     });
   }

@@ -7,8 +7,10 @@ import { deflateRawSync } from "node:zlib";
 import { asTable, merged } from "../src/choices.js";
 import { floatsOf, namesAt, unpacked, valuesAt } from "../src/decode.js";
 import { isNeutral, said, uniformsOf } from "../src/grade.js";
+import { blurOf, defocused } from "../src/lens.js";
 import { asRule, gainsOf, mixed } from "../src/light.js";
 import { figure, rangesOf } from "../src/looks.js";
+import { within } from "../src/matrix.js";
 import { OTHERS, along, asHash, chosen, first, fromHash, viewOf, viewed } from "../src/state.js";
 
 /** Packs as page/pixel_packing.py does, plainly. */
@@ -115,4 +117,24 @@ test("panes that are together show the same part, others each its own", () => {
   assert.deepEqual([viewOf(together, 0), viewOf(together, 1)], [[2, 0.3, 0.4], [2, 0.3, 0.4]]);
   const apart = { ...together, locked: false }, moved = { ...apart, ...viewed(apart, 1, [4, 0.1, 0.2]) };
   assert.deepEqual([viewOf(moved, 0), viewOf(moved, 1)], [[2, 0.3, 0.4], [4, 0.1, 0.2]]);
+});
+
+test("what stands between two places is found among spans", () => {
+  const spans = [0, 10, 20, 30].map((at) => ({ at, long: 10 }));
+  assert.deepEqual([within(spans, -5, 100), within(spans, 10, 20), within(spans, 12, 25), within(spans, 50, 60), within([], 0, 9)], [[0, 4], [1, 2], [1, 3], [4, 4], [0, 0]]);
+});
+
+test("a point out of focus becomes as wide as a thin lens makes it", () => {
+  // 50 mm at f/2 in focus at 2 m, on a film 36 mm wide across 200 pixels; a point at 1 m.  By similar triangles the
+  // cone behind the lens is 25 mm wide, and on the film it is 25 mm × 50 mm × (1/1 m - 1/2 m) = 0.625 mm, 3.47 pixels.
+  const lens = [0.05, 2, 2, 36 / 50 / 200, 1], focus = { focus: 2, fstop: 2 };
+  assert.ok(Math.abs(2 * blurOf(lens, focus, 1) - 0.625 / 0.18) < 1e-3);
+  const w = 161, data = new Float32Array(w * w * 3), z = new Float32Array(w * w).fill(1), middle = 80 * w + 80;
+  data.fill(100, 3 * middle, 3 * middle + 3);
+  const wide = [0.05, 2, 2, (36 / 50 / 200) / 3, 1]; // three times the pixels: 10.4 pixels wide
+  const seen = defocused({ w, h: w, c: 3, kind: "float", data, stops: 0, names: {}, lens: wide }, { w, h: w, c: 1, kind: "float", data: z, stops: 0, names: {}, lens: null }, wide, focus).data;
+  const lit = (x) => seen[3 * (80 * w + x)] > 0;
+  assert.ok(lit(80) && !lit(87) && !lit(73));
+  const reach = Math.max(...Array.from({ length: w * w }, (_, k) => (seen[3 * k] > 0 ? Math.hypot((k % w) - 80, Math.floor(k / w) - 80) : 0)));
+  assert.ok(Math.abs(reach - 5.2) < 1, `reaches ${reach}`);
 });

@@ -18,6 +18,7 @@ from typing import TYPE_CHECKING, Any
 
 from grandlattice.api import page_contents
 from grandlattice.api.opening import open_plan
+from grandlattice.api.page_orders import CHANGES, change
 from grandlattice.api.page_service import PageService
 from grandlattice.errors import LatticeError, PlanError
 from grandlattice.page import PageFiles
@@ -67,7 +68,7 @@ class Try:
         }  # fmt: skip
 
 
-class LiveProofs(PageService):
+class LiveProofs(PageService["Plan"]):
     """The page of a plan's proofs, made anew whenever plan or scene are saved.
 
     Parameters
@@ -93,7 +94,7 @@ class LiveProofs(PageService):
         self._seen: dict[Path, tuple[int, int]] = {}
         self._open()
         self._into_folder = self._path.parent / f"{self._source.name}-live"
-        super().__init__(self._quick, self._write_page, _no_adoption, self._into_folder)
+        super().__init__(self._quick, self._page_of, self._hand_back, self._into_folder)
 
     def _open(self) -> None:
         """The plan as it stands on the disk, made small and quick."""
@@ -113,10 +114,9 @@ class LiveProofs(PageService):
         self._plan = self._quick
         self._seen = {path: before.get(path, stamp) for path, stamp in _stamps(files).items()}
 
-    def _write_page(self) -> PageFiles:
-        chosen = self._quick._chosen(self._at, self._sets)
-        explain = self._quick._explained
-        return page_contents.write(self._quick, explain, chosen, self._into_folder, 2e9, may_be_empty=True)
+    def _page_of(self, plan: Plan) -> PageFiles:
+        chosen = plan._chosen(self._at, self._sets)
+        return page_contents.write(plan, plan._explained, chosen, self._into_folder, None, may_be_empty=True)
 
     # --- looking ---------------------------------------------------------------------------------------
 
@@ -172,7 +172,7 @@ class LiveProofs(PageService):
             cells = sorted({member.cell.address for event in done.finished for member in event.task.members})
             made.cells += [cell for cell in cells if cell not in made.cells]
             with self._lock:
-                self._write_page()
+                self._write()
             first = first or (time.perf_counter() - started)
             tell({"kind": "cells"})
         made.seconds = first, time.perf_counter() - started
@@ -193,6 +193,8 @@ class LiveProofs(PageService):
             return ""
         if verb == "restore":
             return self._restore(int(details["try"]))
+        if verb in CHANGES:
+            return super().order(verb, details)
         raise PlanError("Proofs that follow the plan take no such order.")
 
     def _restore(self, number: int) -> str:
@@ -204,6 +206,10 @@ class LiveProofs(PageService):
         found.plan.write(self._path, over=True)
         return f"the plan is as in try {number}"
 
+    def _hand_back(self, verb: str, details: Mapping[str, Any]) -> tuple[Plan, str]:
+        """Change the plan's file; that is a save as any other."""
+        return self._quick, change(open_plan(self._path), verb, details)
+
     def end(self) -> None:
         """End the proofs that are under way."""
         self._ends = True
@@ -214,10 +220,6 @@ class LiveProofs(PageService):
         self._stop = stop
         if self._ends:
             stop()
-
-
-def _no_adoption(axes: Mapping[str, str]) -> str:
-    raise PlanError("Adopt an entry with glat adopt; the proofs follow.")
 
 
 def _scale(plan: Plan, width: int) -> str:

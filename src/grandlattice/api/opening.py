@@ -13,7 +13,7 @@ from typing import Any
 
 from grandlattice.api.plan_object import Plan
 from grandlattice.errors import LatticeError, OutputError, Place, PlanError
-from grandlattice.plan import PlanModel, read_document, validate, with_included
+from grandlattice.plan import PlanModel
 from grandlattice.stage import Survey, draft_plan, framing_file, open_scene, survey_scene
 from grandlattice.tables.passes import LIGHT_PASS, PASSES, Pass, known_pass
 from grandlattice.tracer.compiling.backend import is_compiled
@@ -30,9 +30,7 @@ def open_plan(file: str | Path) -> Plan:
     PlanError
         When it is missing or cannot be understood, with its line and column.
     """
-    document = with_included(read_document(Path(file)))
-    validate(document)
-    return Plan(_document=document)
+    return Plan.read(Path(file))
 
 
 def plan_schema() -> dict[str, Any]:

@@ -8,6 +8,7 @@ import time
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
+from datetime import datetime
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -25,6 +26,7 @@ from grandlattice.plan.addresses import Indices
 from grandlattice.plan.schema import SweepAxis
 from grandlattice.review.cell_pictures import cell_picture
 from grandlattice.runs.finishing import noisy_channels
+from grandlattice.runs.kept_pictures import day_of, earlier_of, file_of, kept_top
 from grandlattice.runs.ledger import FileRecord
 from grandlattice.runs.status import read_status
 from grandlattice.tables.formats import FORMATS
@@ -43,22 +45,46 @@ NOISY = "noisy"
 """The name of the beauty as it was traced, where it was kept."""
 
 
+class _There(NamedTuple):
+    """A file of a cell, and where it is."""
+
+    planned: PlannedFile
+    path: Path
+
+
 class _Shown(NamedTuple):
-    """A cell on the page, with its files of each frame that are there."""
+    """A cell on the page, with its files of each frame that are there.
+
+    `past` : of an earlier picture of a cell its place among the cells, and when another took its place.
+    """
 
     cell: Cell
-    files: dict[int, list[PlannedFile]]
+    files: dict[int, list[_There]]
+    past: tuple[int, str] | None = None
+
+    @property
+    def first(self) -> list[_There]:
+        """The files of its first frame that is there."""
+        wanted = self.cell.settings.frames[0]
+        return self.files.get(wanted) or next(iter(self.files.values()), [])
+
+    @property
+    def key(self) -> str:
+        """It, in the names of files of the page."""
+        told = self.cell.address if self.past is None else f"{self.cell.address}\0{self.past[1]}"
+        return hashlib.blake2b(told.encode("utf-8", "surrogateescape"), digest_size=6).hexdigest()
 
 
 def write(
     plan: PlanFiles, explain: Callable[[Cell, bool], Explanation], chosen: Indices, into: Path | None,
-    most_bytes: float, may_be_empty: bool = False,
+    most_bytes: float | None, may_be_empty: bool = False,
 ) -> PageFiles:  # fmt: skip
     """Write the page of some cells; see `Plan.page`.
 
     Parameters
     ----------
     explain : says of a cell what was set, and, when asked for it, what that changes in the scene.
+    most_bytes : that pixels may take; None: they are not written, but made when they are asked for.
     may_be_empty : whether a page is written where there is no picture yet.
     """
     planned = plan.planned(into)
@@ -88,7 +114,11 @@ class _Contents:
             with suppress(LatticeError):
                 self._records = planned.ledger.files()
         self.shown = [self._look_at(plan.cells[index]) for index in chosen.tolist()]
-        named = (name for s in self.shown for files in s.files.values() for f in files for name in f.passes)
+        self._failed = self._failed_frames()
+        self.shown += list(self._earlier())
+        named = (
+            name for s in self.shown for files in s.files.values() for f in files for name in f.planned.passes
+        )
         self._passes = list(dict.fromkeys(("beauty", *named)))
         if any(shown.cell.settings.keep_noisy for shown in self.shown):
             self._passes.append(NOISY)
@@ -97,11 +127,35 @@ class _Contents:
         self._displays = list(dict.fromkeys([*self._names.values(), *_usual_displays()]))
 
     def _look_at(self, cell: Cell) -> _Shown:
-        files: dict[int, list[PlannedFile]] = {}
+        files: dict[int, list[_There]] = {}
         for file in planned_files(cell, self._plan.names):
-            if not file.eye and (self._planned.output / file.path).is_file():
-                files.setdefault(file.frame, []).append(file)
+            path = self._planned.output / file.path
+            if not file.eye and path.is_file():
+                files.setdefault(file.frame, []).append(_There(file, path))
         return _Shown(cell, files)
+
+    def _earlier(self) -> Iterator[_Shown]:
+        """Earlier pictures of cells, the latest first."""
+        store, name = self._planned.store, self._planned.name
+        if not (self._planned.output / kept_top(name)).is_dir():
+            return
+        for place, shown in enumerate(list(self.shown)):
+            found: dict[str, dict[int, list[_There]]] = {}
+            for file in planned_files(shown.cell, self._plan.names):
+                for kept in () if file.eye else earlier_of(store, name, file.path):
+                    there = _There(file, file_of(store, kept))
+                    found.setdefault(kept.stamp, {}).setdefault(file.frame, []).append(there)
+            for stamp in sorted(found, reverse=True):
+                until = datetime.fromtimestamp(day_of(stamp))
+                yield _Shown(shown.cell, found[stamp], (place, f"until {until:%d %b %H:%M:%S}"))
+
+    def _failed_frames(self) -> set[tuple[str, int]]:
+        if not self._planned.ledger.file.exists():
+            return set()
+        with suppress(LatticeError):
+            found = read_status(self._planned.ledger, states=("failed",), most=_SPANS)
+            return {(frame.cell, frame.frame) for frame in found.frames}
+        return set()
 
     # --- what is told ----------------------------------------------------------------------------------
 
@@ -153,20 +207,23 @@ class _Contents:
     ) -> dict[str, Any]:  # fmt: skip
         cell, settings = shown.cell, shown.cell.settings
         frames = settings.frames
-        first = shown.files.get(frames[0]) or next(iter(shown.files.values()), [])
-        records = [self._records[file.path] for file in first if file.path in self._records]
+        first = shown.first
+        known = () if shown.past else first
+        records = [self._records[f.planned.path] for f in known if f.planned.path in self._records]
         record = records[0] if records else None
-        state = states.get(cell.address, "")
+        state = "" if shown.past else states.get(cell.address, "")
+        lacks = [[f, (cell.address, f) in self._failed] for f in frames if f not in shown.files]
         if not shown.files:
             state = state if state == "failed" else "not rendered"
-        elif any(frame not in shown.files for frame in frames) and not state:
+        elif lacks and not state and not shown.past:
             state = "frames missing"
         elif any(each.unfinished for each in records) and not state:
             state = "unfinished"
         axes = [axis.name for axis in self._plan.lattice.axes]
         places = [axis.index for axis in self._plan.lattice.axes]
         return {
-            "a": cell.address, "k": key_of(cell),
+            "a": cell.address if shown.past is None else f"{cell.address}, {shown.past[1]}", "k": shown.key,
+            **({"past": shown.past[0]} if shown.past else {"lacks": lacks} if lacks and shown.files else {}),
             "at": [
                 places[n].get(cell.coordinates.get(axis, ""), -1) for n, axis in enumerate(axes)
             ],
@@ -176,10 +233,10 @@ class _Contents:
             "n": None if record is None else record.noise, "spp": None if record is None else record.samples,
             "x": settings.exposure, "stops": settings.camera_exposure,
             "d": every.index(names[settings.display]), "g": settings.graded,
-            "files": [_below(self._planned.output / file.path, folder) for file in first],
+            "files": [_below(file.path, folder) for file in first],
             "v": self._version(first), "panorama": settings.projection != "camera",
             "stereo": settings.projection == "stereo-panorama",
-            "word": _edits_text(cell),
+            "word": shown.past[1] if shown.past else _edits_text(cell),
         }  # fmt: skip
 
     def _timeline(self) -> list[list[object]]:
@@ -195,9 +252,10 @@ class _Contents:
             return [[w, round(a - first, 2), round(b - first, 2), c] for (w, a, b), c in timed.items()]
         return []
 
-    def _version(self, files: Sequence[PlannedFile]) -> str:
+    @staticmethod
+    def _version(files: Sequence[_There]) -> str:
         """Something that is another when the pictures are."""
-        stats = [(self._planned.output / file.path).stat() for file in files]
+        stats = [file.path.stat() for file in files]
         told = " ".join(f"{stat.st_size} {stat.st_mtime_ns}" for stat in stats)
         return hashlib.blake2b(told.encode(), digest_size=4).hexdigest()
 
@@ -206,6 +264,8 @@ class _Contents:
         whole = len(self.shown) <= _EXPLAINED
         found: dict[str, list[list[object]]] = {}
         for shown in self.shown:
+            if shown.past:
+                continue
             with suppress(LatticeError):
                 found[shown.cell.address] = _rows(explain(shown.cell, whole))
         return found
@@ -214,45 +274,45 @@ class _Contents:
 
     def thumbnails(self) -> list[Thumbnail]:
         """Small pictures of all cells, in their order."""
-        return [self._thumbnail(shown) for shown in self.shown]
+        return [self._thumbnail(shown) for shown in self.shown if not shown.past]
 
     def _thumbnail(self, shown: _Shown) -> Thumbnail:
         cell = shown.cell
-        first = shown.files.get(cell.settings.frames[0]) or next(iter(shown.files.values()), [])
-        there = [file for file in first if "beauty" in file.passes] or list(first)
+        there = [file for file in shown.first if "beauty" in file.planned.passes] or list(shown.first)
         # One that is displayed already comes first.
-        there.sort(key=lambda file: FORMATS[file.format].layered)
+        there.sort(key=lambda file: FORMATS[file.planned.format].layered)
         if not there:
             return Thumbnail(_nothing, "")
-        path = self._planned.output / there[0].path
+        planned, path = there[0]
         stat = path.stat()
-        name = "beauty" if "beauty" in there[0].passes else there[0].passes[0]
-        read = partial(_small, path, partial(cell_picture, path, there[0], cell.settings, name, self._own))
+        name = "beauty" if "beauty" in planned.passes else planned.passes[0]
+        read = partial(_small, path, partial(cell_picture, path, planned, cell.settings, name, self._own))
         settings = cell.settings
         finished = f"{settings.exposure} {settings.camera_exposure} {settings.display} {settings.graded}"
-        return Thumbnail(read, f"{there[0].path} {stat.st_size} {stat.st_mtime_ns} {finished}")
+        return Thumbnail(read, f"{planned.path} {stat.st_size} {stat.st_mtime_ns} {finished}")
 
     def pixels(self) -> list[PixelSource]:
         """What may be looked into, the most important first: the beauty, other passes, other frames."""
-        firsts = [(s, frame) for s in self.shown for frame in list(s.files)[:1]]
-        others = [(s, frame) for s in self.shown for frame in list(s.files)[1:]]
+        now = [shown for shown in self.shown if not shown.past]
+        firsts = [(s, frame) for s in now for frame in list(s.files)[:1]]
+        others = [(s, frame) for s in now for frame in list(s.files)[1:]]
+        past = [(s, frame) for s in self.shown if s.past for frame in s.files]
         rest = [name for name in self._passes if name != "beauty"]
         return [
             *self._of(firsts, ["beauty"]), *self._of(firsts, rest), *self._of(others, ["beauty"]),
-            *self._of(others, rest),
+            *self._of(past, ["beauty"]), *self._of(others, rest), *self._of(past, rest),
         ]  # fmt: skip
 
     def _of(self, shots: Sequence[tuple[_Shown, int]], passes: Sequence[str]) -> Iterator[PixelSource]:
         for shown, frame in shots:
             for name in passes:
                 held = "beauty" if name == NOISY else name
-                for file in shown.files[frame]:
+                for file, path in shown.files[frame]:
                     if not FORMATS[file.format].layered or held not in file.passes:
                         continue
                     if name == NOISY and not shown.cell.settings.keep_noisy:
                         continue
-                    key = f"{key_of(shown.cell)}-{frame}-{self._passes.index(name)}"
-                    path = self._planned.output / file.path
+                    key = f"{shown.key}-{frame}-{self._passes.index(name)}"
                     if name == NOISY:
                         yield PixelSource(key, path, noisy_channels("beauty"), "half")
                         break
@@ -269,11 +329,6 @@ def _usual_displays() -> Iterator[str]:
     for view in displays()[display]:
         if view != "Raw":
             yield f"{display} / {view}"
-
-
-def key_of(cell: Cell) -> str:
-    """A cell in the names of files of the page."""
-    return hashlib.blake2b(cell.address.encode("utf-8", "surrogateescape"), digest_size=6).hexdigest()
 
 
 def _shader(display: str, *, graded: bool) -> dict[str, Any]:

@@ -6,40 +6,47 @@ import time
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from threading import Lock
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from grandlattice.api.choices import Choice, choices_of, merged, write
+from grandlattice.api.page_orders import CHANGES
+from grandlattice.api.plan_files import PlanFiles
 from grandlattice.api.run_control import status, steering
 from grandlattice.errors import PlanError, RunError
-from grandlattice.page import PageFiles, Service
+from grandlattice.page import PageFiles, Service, pixel_script
 
 if TYPE_CHECKING:
-    from grandlattice.api.plan_files import PlanFiles
     from grandlattice.runs.status import RunStatus
 
 _SHARE = 0.02  # of a processor that writing the page anew may take while a run goes on
 _MOST_FAILURES = 50
 
 
-class PageService(Service):
+P = TypeVar("P", bound=PlanFiles)
+
+
+class PageService(Service, Generic[P]):
     """Serves the page of a plan.
 
     Parameters
     ----------
-    write_page : writes the page anew.
-    adopt : lets axes stay with one entry each, in the plan; says what came of it.
+    write_page : writes the page of a plan.
+    change : changes the plan's file by what a page hands back, see `page_orders`; returns the plan as it is
+        then, and what came of it.
     """
 
     def __init__(
-        self, plan: PlanFiles, write_page: Callable[[], PageFiles], adopt: Callable[[Mapping[str, str]], str],
-        into: Path | None,
+        self, plan: P, write_page: Callable[[P], PageFiles],
+        change: Callable[[str, Mapping[str, Any]], tuple[P, str]], into: Path | None,
     ) -> None:  # fmt: skip
-        self._plan, self._write, self._adopt, self._into = plan, write_page, adopt, into
+        self._plan, self._write_files, self._change, self._into = plan, write_page, change, into
         self._lock = Lock()
         self._told: dict[str, Any] = {}
         self._done = -1
         self._next = 0.0
-        self.folder = write_page().index.parent
+        self._is_changed = False
+        self._files = write_page(plan)
+        self.folder = self._files.index.parent
 
     def look(self, tell: Callable[[Mapping[str, Any]], None]) -> None:
         found = self._status()
@@ -50,13 +57,21 @@ class PageService(Service):
         done = 0 if found is None else found.counts.get("done", 0)
         if self._done < 0:
             self._done = done
-        if done != self._done and time.monotonic() >= self._next:
+        if self._is_changed or (done != self._done and time.monotonic() >= self._next):
             started = time.process_time()
             with self._lock:
                 self._write()
             self._done = done
             self._next = time.monotonic() + (time.process_time() - started) / _SHARE
             tell({"kind": "cells"})
+
+    def _write(self) -> None:
+        self._files = self._write_files(self._plan)
+        self._is_changed = False
+
+    def pixels(self, key: str) -> bytes | None:
+        source = self._files.on_demand.get(key)
+        return None if source is None else pixel_script(source)
 
     def _status(self) -> RunStatus | None:
         try:
@@ -79,9 +94,11 @@ class PageService(Service):
         return {cell: choice.model_dump() for cell, choice in made.items()}
 
     def order(self, verb: str, details: Mapping[str, Any]) -> str:
-        if verb == "adopt":
-            axes = {str(axis): str(entry) for axis, entry in dict(details["axes"]).items()}
-            return self._adopt(axes)
+        if verb in CHANGES:
+            with self._lock:
+                self._plan, said = self._change(verb, details)
+                self._is_changed = True
+            return said
         orders = steering(self._file, self._into)
         at = [str(cell) for cell in details.get("at", [])]
         if verb in ("pause", "unpause", "stop"):

@@ -8,6 +8,8 @@ from __future__ import annotations
 
 import copy
 import difflib
+import math
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -24,6 +26,7 @@ from grandlattice.api.rule_editing import (
     appended,
     changed_key,
     every_key,
+    finer_sweep,
     graded,
     is_same,
     narrowed,
@@ -34,6 +37,7 @@ from grandlattice.api.rule_editing import (
 from grandlattice.errors import NoSuchCell, OutputError, PlanError, nearest
 from grandlattice.plan.grade_block import Grade
 from grandlattice.plan.schema import EachAxis, SweepAxis
+from grandlattice.plan.sweeps import between
 from grandlattice.plan.unfolding import own_bundle, substituted
 from grandlattice.stage import export_cell
 from grandlattice.tables.grades import GRADES
@@ -114,6 +118,106 @@ class PlanChanges(PlanFiles):
             return [{name: one_or_all(entries) for name, entries in axes.items()}]
         added = {cell.name for cell in self.lattice.added}
         return [text if text in added else self._match_of(text) for text in addresses]
+
+    def relight(self, lamps: Mapping[str, tuple[float, str]], *, at: At = ()) -> Self:
+        """Multiply the strength and colour of lamps of some cells, as a mix of their light passes shows it.
+
+        Parameters
+        ----------
+        lamps : name of a lamp's prim → strength, and tint as ``#ffd0a0``; white leaves the colour.
+
+        Raises
+        ------
+        PlanError
+            For a lamp that is not there, or a value that cannot be.
+
+        Examples
+        --------
+        >>> plan.relight({"Lamp": (1.5, "#ffe0c0")}, at="light=noon")    # doctest: +SKIP
+        """
+        there = {fact.path.rpartition("/")[2] for fact in self.facts.lights}
+        edits = []
+        for lamp, (strength, tint) in lamps.items():
+            if lamp not in there:
+                raise PlanError(
+                    f"There is no lamp {lamp}. {nearest(lamp, there)}",
+                    cure="what glows by itself is changed in its material, with set",
+                )
+            if not 0 <= strength < math.inf or not re.fullmatch(r"#[0-9a-fA-F]{6}", tint):
+                raise PlanError(f"{lamp} cannot be {strength:g} times as strong, of the tint {tint}.")
+            changed: dict[str, Any] = {"on": f"//{lamp}", "intensity": f"{strength:.5g}"}
+            if tint.lower() != "#ffffff":
+                changed["color"] = [f"{gain:.4g}" for gain in _gains(tint)]
+            edits.append({"multiply": changed})
+        return self.amend(at=at, edits=edits)
+
+    def amend(
+        self, *, at: At = (), edits: Sequence[Mapping[str, Any]] = (), **settings: Unpack[SettingValues]
+    ) -> Self:  # fmt: skip
+        """Say settings and edits of some cells, in rules behind all others.
+
+        Raises
+        ------
+        PlanError
+            For what cannot be, or nothing.
+        NoSuchCell
+            When no such cell is in the plan.
+
+        Examples
+        --------
+        >>> plan.amend(at="camera=Wide", fstop=2.8, focus="3.2 m")       # doctest: +SKIP
+        """
+        said: dict[str, Any] = {key.replace("_", "-"): value for key, value in settings.items()}
+        if edits:
+            said["edits"] = [dict(edit) for edit in edits]
+        if not said:
+            raise PlanError("Nothing is said that cells should have.", cure="name a setting, or an edit")
+        self.override(edits=edits, **settings)  # refuses what cannot be
+        for match in self._matches(listed(at)):
+            if isinstance(match, str):  # a cell that was added has its own rule
+                rule = next(r for r in self._data["rules"] if str(r.get("name")) == match and "add" in r)
+                both = [*rule.get("edits", ()), *said.get("edits", ())]
+                rule.update(as_texts({**said, **({"edits": both} if both else {})}))
+                self.change("rules", lambda rules: rules)
+            else:
+                rule = as_texts({"at": match, **said})
+                self.change("rules", lambda rules, rule=rule: appended(rules, rule))
+        self.lattice  # noqa: B018  # refuses what cannot be
+        return self
+
+    def finer(self, axis: str, first: str, second: str, count: int = 1) -> Self:
+        """Add steps between two entries of an axis that sweeps, evenly spaced; all others stay.
+
+        Cells of one plan have the same seed, so that the new ones have the noise of their neighbours.
+
+        Parameters
+        ----------
+        count : how many steps to add.
+
+        Raises
+        ------
+        PlanError
+            When the axis does not sweep, or there is nothing between.
+        NoSuchCell
+            When there is no such entry.
+
+        Examples
+        --------
+        >>> plan.finer("sky", "040", "050")                             # doctest: +SKIP
+        """
+        tables = {table.name: table for table in self.lattice.axes}
+        name = axis if axis in tables else axis.replace("_", "-")
+        if name not in tables:
+            raise NoSuchCell(f"There is no axis {axis}. {nearest(axis, tables)}")
+        kind = self.model.axes[name]
+        if not isinstance(kind, SweepAxis):
+            raise PlanError(f"{name} does not sweep, so that nothing is between its entries.")
+        ends = [self.chosen_entries({name: entry})[name] for entry in (first, second)]
+        values = [tables[name].options[tables[name].index[entry]].value for entry in ends]
+        more = between(values[0], values[1], count)
+        self.change("axes", lambda axes: finer_sweep(axes, name, more))
+        self.lattice  # noqa: B018  # refuses what cannot be
+        return self
 
     def _match_of(self, address: str) -> dict[str, Any]:
         """What a rule says to mean the cells of an address; an empty part of it means any entry."""
@@ -315,6 +419,12 @@ class PlanChanges(PlanFiles):
             raise PlanError(
                 f"{self.file.name} was changed since it was read; nothing was written.", cure="give it again"
             )
+
+
+def _gains(tint: str) -> list[float]:
+    """A tint as it is shown, such as ``#ffd0a0``, as gains of scene-linear light; white is 1."""
+    shown = [int(tint[at : at + 2], 16) / 255 for at in (1, 3, 5)]
+    return [part / 12.92 if part <= 0.04045 else ((part + 0.055) / 1.055) ** 2.4 for part in shown]
 
 
 def _as_written(part: Any) -> dict[str, Any]:

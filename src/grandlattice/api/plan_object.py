@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property, partial
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, Self
 
 from pydantic import ValidationError
 
@@ -14,8 +14,8 @@ from grandlattice.api.call_options import At, Existing, RunKeys, RunOptions, Unp
 from grandlattice.api.plan_contents import given_in, said_wrongly
 from grandlattice.api.plan_files import Into
 from grandlattice.api.plan_pictures import PlanPictures
-from grandlattice.errors import LatticeError, OutputError, PlanError
-from grandlattice.plan import Cell, planned_files
+from grandlattice.errors import LatticeError, NoSuchCell, OutputError, PlanError
+from grandlattice.plan import Cell, planned_files, read_document, validate, with_included
 from grandlattice.stage import Explainer, Explanation, explain_settings, export_cell, lights_only
 
 if TYPE_CHECKING:
@@ -45,6 +45,13 @@ class Plan(PlanPictures):
     >>> plan = Plan(scene="orrery.usda", defaults={"size": "640x360"})
     >>> _ = plan.axis("light").entry("noon").entry("dark", edits=[{"hide": "/Room/Lights/Sky"}])
     """
+
+    @classmethod
+    def read(cls, file: Path) -> Self:
+        """The plan in a file; see `open_plan`."""
+        document = with_included(read_document(file))
+        validate(document)
+        return cls(_document=document)
 
     # --- one cell ------------------------------------------------------------------------------
 
@@ -136,23 +143,28 @@ class Plan(PlanPictures):
                 cure="name a certificate and its key, or leave the address out",
             )
         from grandlattice.api import page_contents
+        from grandlattice.api.page_orders import change
         from grandlattice.api.page_service import PageService
         from grandlattice.page import serve
 
         folder = None if into is None else Path(into)
 
-        def adopt(axes: Mapping[str, str]) -> str:
-            before = len(self.cells)
-            self.adopt(**axes)
-            self.save()
-            return f"{len(self.cells)} of {before} cells stay"
+        self._chosen(at, sets)  # refuses what is not there
 
-        chosen = self._chosen(at, sets)
+        def write_page(plan: Plan) -> PageFiles:
+            try:
+                chosen = plan._chosen(at, sets)
+            except NoSuchCell:  # they went with a change of the plan
+                chosen = plan.cells.indices()
+            return page_contents.write(plan, plan._explained, chosen, folder, None, may_be_empty=True)
 
-        def write_page() -> PageFiles:
-            return page_contents.write(self, self._explained, chosen, folder, 2e9, may_be_empty=True)
+        def changed(verb: str, details: Mapping[str, Any]) -> tuple[Plan, str]:
+            if self.file is None:
+                raise PlanError("This plan has no file.")
+            plan = Plan.read(self.file)
+            return plan, change(plan, verb, details)
 
-        service = PageService(self, write_page, adopt, folder)
+        service = PageService(self, write_page, changed, folder)
         files = [None if file is None else Path(file) for file in (certificate, key)]
         where = "127.0.0.1" if address == "localhost" else address
         serve(service, where, port, on_ready, certificate=files[0], key=files[1])

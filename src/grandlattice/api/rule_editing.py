@@ -97,6 +97,15 @@ def changed_key(mapping: Any, key: str, value: Any) -> Any:
     return mapping
 
 
+def finer_sweep(axes: Any, name: str, more: Sequence[str]) -> Any:
+    """Axes with further values for one that sweeps."""
+    sweep = axes[name]["sweep"]
+    also = CommentedSeq([*map(str, as_list(sweep.get("also") or [])), *more])
+    also.fa.set_flow_style()
+    sweep["also"] = also
+    return axes
+
+
 def without_keys(mapping: Any, keys: Sequence[str]) -> Any:
     """A mapping without some of its keys."""
     for key in keys:

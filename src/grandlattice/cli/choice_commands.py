@@ -222,6 +222,31 @@ def again(
     next_step(f"glat run{arguments(plan_word(plan), [added.address])}")
 
 
+def finer(
+    words: Annotated[
+        list[str],
+        typer.Argument(metavar="[PLAN] AXIS=FROM,TO", help="A swept axis, and two of its entries."),
+    ],
+    count: Annotated[int, typer.Option("--count", help="How many steps to add between them.")] = 1,
+    yes: Yes = False,
+) -> None:
+    """Add steps between two entries of a sweep, as cells of their own; all others stay.
+
+    Example:  glat finer sky=040,050
+    """
+    plan, said = plan_and(words, None)
+    axis, _, entries = (said or [""])[0].partition("=")
+    ends = entries.split(",")
+    if len(said) != 1 or len(ends) != 2 or not all(ends):
+        raise lattice.PlanError(
+            "Name one axis and two of its entries.", cure="write it as axis=from,to, such as sky=040,050"
+        )
+    before = len(plan.cells)
+    plan.finer(axis, ends[0], ends[1], count)
+    _write(plan, yes, f"{many(len(plan.cells) - before, 'more cell')}")
+    next_step(f"glat run{arguments(plan_word(plan))}")
+
+
 def _show_difference(plan: lattice.Plan) -> None:
     for line in plan.difference().splitlines():
         style = {"+": "green", "-": "red", "@": "dim"}.get(line[:1], "")

@@ -37,7 +37,7 @@ app = typer.Typer(
 _ROOMS = {
     "plan_commands": ("survey", "begin", "cells", "explain", "check", "passes", "export", "schema"),
     "picture_commands": ("where", "compare", "history", "clean"),
-    "choice_commands": ("grade", "edition", "board", "adopt", "again"),
+    "choice_commands": ("grade", "edition", "board", "adopt", "again", "finer"),
     "run_commands": ("demo", "proof", "run", "continue"),
     "page_commands": ("review", "live"),
     "steer_commands": (
@@ -77,6 +77,7 @@ def _options(
 def _add_commands(asked: str | None) -> None:
     """Add the commands of the room that has the one asked for; all of them where none has."""
     rooms = [room for room, names in _ROOMS.items() if asked in names] or list(_ROOMS)
+    app.registered_commands.clear()  # of another call in this process
     for room in rooms:
         module = import_module(f"grandlattice.cli.{room}")
         for name in _ROOMS[room]:

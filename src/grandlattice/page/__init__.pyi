@@ -8,5 +8,6 @@ from .page_writing import (
     PageFiles as PageFiles,
     PixelSource as PixelSource,
     Thumbnail as Thumbnail,
+    pixel_script as pixel_script,
     write_page as write_page,
 )

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import re
 import secrets
 from collections.abc import AsyncIterator, Callable, Mapping
 from contextlib import asynccontextmanager, suppress
@@ -57,6 +58,9 @@ class Service(Protocol):
 
     def order(self, verb: str, details: Mapping[str, Any]) -> str:
         """Hand an order to the run, or change the plan; returns what came of it."""
+
+    def pixels(self, key: str) -> bytes | None:
+        """The script of the pixels of a pass, made now; None where there is nothing of that name."""
 
     def end(self) -> None:
         """Give up what a look has under way: the server ends."""
@@ -188,6 +192,11 @@ def page_app(
     async def file(request: Request) -> Response:
         wanted = request.path_params["path"] or "index.html"
         path = _inside(service.folder, wanted)
+        if path is None and (asked := re.fullmatch(r"px/([0-9a-f]{1,40}-\d{1,9}-\d{1,4})\.js", wanted)):
+            with suppress(LatticeError, OSError):
+                made = await anyio.to_thread.run_sync(service.pixels, asked[1])
+                if made is not None:
+                    return Response(made, media_type=_KINDS[".js"], headers=_HEADERS)
         if path is None:
             return PlainTextResponse("There is no such file on this page.", 404, _HEADERS)
         return FileResponse(path, media_type=_KINDS[path.suffix], headers=_HEADERS)

@@ -10,10 +10,10 @@ import hashlib
 import json
 import os
 from collections import deque
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import partial
 from importlib import resources
 from io import BytesIO
@@ -27,9 +27,10 @@ from PIL import Image
 
 from grandlattice._support.filesystem import is_link
 from grandlattice.errors import ImageError, OutputError
-from grandlattice.images import read_attributes, read_channels, read_mark
+from grandlattice.images import read_attributes, read_channels, read_marks
 from grandlattice.page.pixel_packing import pack
 from grandlattice.runs import FolderStore
+from grandlattice.runs.camera_facts import CAMERA_MARKS, CameraFacts
 
 THUMB = 160, 90
 """Width and height of a small picture, pixels."""
@@ -77,6 +78,7 @@ class PageFiles:
     written, unchanged : how many files were written, and how many were as they should be.
     left_out : how many pictures have no pixels to look into, for the size of the folder.
     unreadable : files that could not be read, and why.
+    on_demand : by their keys, what may be looked into and is no file: see `pixel_script`.
     """
 
     index: Path
@@ -84,11 +86,12 @@ class PageFiles:
     unchanged: int = 0
     left_out: int = 0
     unreadable: tuple[tuple[Path, str], ...] = ()
+    on_demand: Mapping[str, PixelSource] = field(default_factory=dict)
 
 
 def write_page(
     folder: Path, told: Mapping[str, Any], shaders: Sequence[object], explanations: Mapping[str, object],
-    thumbnails: Sequence[Thumbnail], pixels: Sequence[PixelSource], most_bytes: float = 2e9,
+    thumbnails: Sequence[Thumbnail], pixels: Sequence[PixelSource], most_bytes: float | None = 2e9,
 ) -> PageFiles:  # fmt: skip
     """Write a page into a folder.
 
@@ -99,7 +102,7 @@ def write_page(
     explanations : of each cell by its address, see `api.page_contents`.
     thumbnails : of the cells, in their order.
     pixels : the most important first.
-    most_bytes : that pixels may take.
+    most_bytes : that pixels may take; None: they are not written, but made when they are asked for.
 
     Raises
     ------
@@ -113,13 +116,11 @@ def write_page(
     explained = list(explanations.items())
     for number, at in enumerate(range(0, len(explained), ROW * ROW)):
         page.put_script(f"why/{number}.js", "why", dict(explained[at : at + ROW * ROW]))
-    kept, most = list[str](), float(most_bytes)
-    for source, size in page.put_pixels(pixels):
-        if size > most:
-            page.drop(_script_of(source))
-            break
-        most -= size
-        kept.append(source.key)
+    if most_bytes is None:
+        kept = [source.key for source in pixels]
+        page.keep_pixels(pixels)
+    else:
+        kept = page.put_pixels(pixels, most_bytes)
     page.put_script("told.js", "told", {**told, "pixels": kept, "thumb": {"size": THUMB, "row": ROW}})
     page.put_script("shade.js", "shade", list(shaders))
     for name in _BUNDLE:
@@ -127,7 +128,12 @@ def write_page(
         page.put(name, hashlib.sha256(data).hexdigest(), partial(bytes, data))
     page.end()
     return PageFiles(
-        folder / "index.html", page.written, page.unchanged, len(pixels) - len(kept), tuple(page.unreadable)
+        folder / "index.html",
+        page.written,
+        page.unchanged,
+        len(pixels) - len(kept),
+        tuple(page.unreadable),
+        {source.key: source for source in pixels} if most_bytes is None else {},
     )
 
 
@@ -193,7 +199,25 @@ class _Folder:
         data = f"PAGE.{call}({', '.join(map(_script_text, arguments))});\n".encode()
         return self.put(path, hashlib.sha256(data).hexdigest(), lambda: data)
 
-    def put_pixels(self, sources: Sequence[PixelSource]) -> Iterator[tuple[PixelSource, int]]:
+    def put_pixels(self, sources: Sequence[PixelSource], most: float) -> list[str]:
+        """Write the scripts of pixels as long as there is room; returns the keys of those that are there."""
+        kept = []
+        for source, size in self._put_all(sources):
+            if size > most:
+                self._before[_script_of(source)] = self._now.pop(_script_of(source))  # removed in the end
+                break
+            most -= size
+            kept.append(source.key)
+        return kept
+
+    def keep_pixels(self, sources: Iterable[PixelSource]) -> None:
+        """Leave scripts of pixels that an earlier page wrote where they are as they should be."""
+        for source in sources:
+            path = _script_of(source)
+            if path in self._before and self._has(path, _digest(_state_of(source))):
+                self._now[path] = self._before[path]
+
+    def _put_all(self, sources: Sequence[PixelSource]) -> Iterator[tuple[PixelSource, int]]:
         """Write the scripts of pixels, those of one file together; yields each with its size."""
         waiting: deque[tuple[list[PixelSource], Future[list[bytes]] | None]] = deque()
         groups = [list(group) for _, group in groupby(sources, key=lambda source: source.file)]
@@ -218,10 +242,6 @@ class _Folder:
         for source, script in zip(group, scripts, strict=True):
             yield source, self.put(_script_of(source), _state_of(source), partial(bytes, script))
 
-    def drop(self, path: str) -> None:
-        """Have a file removed in the end."""
-        self._before[path] = self._now.pop(path)
-
     def end(self) -> None:
         """Write down what was written, and remove what an earlier page wrote besides."""
         told = {"what": _OWN, "files": self._now}
@@ -231,6 +251,17 @@ class _Folder:
                 full = self._store.path(path)
                 if not is_link(full):
                     full.unlink(missing_ok=True)
+
+
+def pixel_script(source: PixelSource) -> bytes:
+    """The script of the pixels of a pass.
+
+    Raises
+    ------
+    ImageError
+        When its file cannot be read.
+    """
+    return _packed([source])[0]
 
 
 def _script_of(source: PixelSource) -> str:
@@ -252,14 +283,17 @@ def _packed(group: Sequence[PixelSource]) -> list[bytes]:
     wanted = [channel for source in group for channel in source.channels]
     values = read_channels(group[0].file, list(dict.fromkeys(wanted)))
     places = {channel: k for k, channel in enumerate(dict.fromkeys(wanted))}
-    stops = read_mark(group[0].file, "camera stops")
+    marks = read_marks(group[0].file, CAMERA_MARKS)
+    camera = CameraFacts.from_marks(dict(zip(CAMERA_MARKS, marks, strict=True)))
+    said = {"stops": camera.stops} if camera.stops else {}
+    lens = {"lens": camera[1:]} if camera.focal_length else {}
     scripts = []
     for source in group:
         pixels = values[..., [places[channel] for channel in source.channels]]
         if source.kind == "half" and pixels.shape[2] == 4 and (pixels[..., 3] == 1.0).all():
             pixels = pixels[..., :3]  # nothing of it is clear
         packed = pack(pixels, source.kind)
-        told: dict[str, object] = {**packed.told, **({"stops": float(stops)} if stops else {})}
+        told: dict[str, object] = {**packed.told, **said, **lens}
         if source.names:
             told["names"] = _names_in(source, pixels)
         scripts.append(f'PAGE.put("{source.key}", {_script_text(told)}, "{packed.data}");\n'.encode())

@@ -8,17 +8,19 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from datetime import timedelta
-from decimal import Decimal, InvalidOperation
+from datetime import date, timedelta
+from decimal import ROUND_HALF_UP, Decimal, InvalidOperation
 from typing import Annotated, Any
 
 from pydantic import Field, model_validator
 
+from grandlattice.errors import PlanError
 from grandlattice.plan.spelled_values import date_of, time_of
-from grandlattice.plan.value_types import Strict, Text
+from grandlattice.plan.value_types import Strict, Text, Texts
 
 _MOST = 10_000
 _SECONDS = {"s": 1, "min": 60, "h": 3600, "d": 86400, "w": 604800}
+_MOST_BETWEEN = 99
 _FINEST = Decimal("0.0001")
 
 
@@ -39,6 +41,9 @@ class Sweep(Strict):
     count: Annotated[int, Field(ge=1, le=_MOST)] | None = Field(
         None, description="how many values, in place of a step"
     )
+    also: Texts = Field(
+        default_factory=list, description="further values, which leave the names of the others"
+    )
 
     @model_validator(mode="after")
     def _counts(self) -> Sweep:
@@ -48,7 +53,18 @@ class Sweep(Strict):
         return self
 
     def entries(self) -> list[SweepEntry]:
-        """The values from first to last."""
+        """The values from first to last, and those that are said besides in their places among them."""
+        every = self._steps()
+        known = {entry.value for entry in every}
+        for text in self.also:
+            entry = _further(text, every[0])
+            if entry.value not in known:
+                known.add(entry.value)
+                every.append(entry)
+        down = _place(self.from_) > _place(self.to)
+        return sorted(every, key=lambda entry: _place(entry.value), reverse=down) if self.also else every
+
+    def _steps(self) -> list[SweepEntry]:
         if ":" in self.from_:
             first, last = (_seconds_of(text) for text in (self.from_, self.to))
             values = self._values(Decimal(first), Decimal(last))
@@ -74,6 +90,60 @@ class Sweep(Strict):
         if count > _MOST:
             raise ValueError(f"a sweep of {count:,} values is more than {_MOST:,}")
         return [first + step * i for i in range(count)]
+
+
+def between(first: str, second: str, count: int = 1) -> list[str]:
+    """Values between two of a sweep, evenly spaced.
+
+    >>> between("40", "50"), between("08:00", "09:00", 3), between("2026-06-01", "2026-06-08")
+    (['45'], ['08:15', '08:30', '08:45'], ['2026-06-05'])
+
+    Raises
+    ------
+    PlanError
+        When there is none.
+    """
+    low, high = _place(first), _place(second)
+    if not 1 <= count <= _MOST_BETWEEN:
+        raise PlanError(f"{count} steps between two are none that can be.", cure=f"1 to {_MOST_BETWEEN}")
+    places = [low + (high - low) * k / (count + 1) for k in range(1, count + 1)]
+    made = [_value_at(place, first) for place in places]
+    if len({first, second, *made}) != count + 2:
+        raise PlanError(f"There are no {count} values between {first} and {second}.")
+    return made
+
+
+def _place(value: str) -> Decimal:
+    """Where a value stands among others of its kind: a number, seconds of a day, days."""
+    if ":" in value:
+        return Decimal(_seconds_of(value))
+    if re.match(r"\d{4}-\d\d-\d\d", value):
+        return Decimal(date_of(value).toordinal())
+    return _decimal(value)
+
+
+def _value_at(place: Decimal, like: str) -> str:
+    """The value of a place, of the kind of another value."""
+    if ":" in like:
+        return _time_entry(int(place.to_integral_value(ROUND_HALF_UP)), bool(place % 60)).value
+    if re.match(r"\d{4}-\d\d-\d\d", like):
+        return date.fromordinal(int(place.to_integral_value(ROUND_HALF_UP))).isoformat()
+    return f"{place.quantize(_FINEST).normalize() + 0:f}"
+
+
+def _further(text: str, first: SweepEntry) -> SweepEntry:
+    """The entry of a value that is said besides: named as the others are, with the digits it needs."""
+    value = first.value
+    if ":" in value:
+        seconds = _seconds_of(text)
+        return _time_entry(seconds, bool(seconds % 60) or value.count(":") == 2)
+    if re.match(r"\d{4}-\d\d-\d\d", value):
+        return SweepEntry(date_of(text).isoformat(), date_of(text).isoformat())
+    number = _decimal(text).normalize() + 0
+    before, after = (len(part) for part in first.name.lstrip("-").partition(".")[::2])
+    after = max(after, -int(number.as_tuple().exponent))
+    digits = f"{abs(number):0{before + (after + 1 if after else 0)}.{after}f}"
+    return SweepEntry(("-" if number < 0 else "") + digits, f"{number:f}")
 
 
 def _decimal(text: str) -> Decimal:

@@ -22,6 +22,7 @@ from grandlattice.errors import ImageError, Place, SceneError
 from grandlattice.images import range_of, read_image
 from grandlattice.plan import Cell, CellSettings
 from grandlattice.plan.schema import OwnLight, OwnOcclusion
+from grandlattice.runs.camera_facts import CameraFacts, camera_facts
 from grandlattice.runs.cell_snapshots import CellSnapshots
 from grandlattice.runs.compositions import lamps_of
 from grandlattice.runs.kept_shares import KeptShares, answering
@@ -47,6 +48,7 @@ from grandlattice.tracer import (
     can_denoise,
     denoised,
     image_files,
+    pixel_pitch,
     relit_film,
     shares_of,
     split,
@@ -117,7 +119,7 @@ class EmbeddedRenderer:
                 kept, lightings[number], lit[number].lamps, snapshot, _sensor(snapshot, settings), how,
                 task.passes, own,
             )  # fmt: skip
-            yield Rendered(number, film, stops=lit[number].stops)
+            yield Rendered(number, film, camera=lit[number].camera)
         left = [number for number in task.wanted if number not in dict(mixed)]
         if not left:
             return
@@ -147,7 +149,7 @@ class EmbeddedRenderer:
             )  # fmt: skip
             for number, film in zip(group, films, strict=True):
                 if number in left:
-                    yield Rendered(number, film, stops=lit[number].stops)
+                    yield Rendered(number, film, camera=lit[number].camera)
 
     def _mixable(self, task: Task, lit: Sequence[_Lit]) -> Iterator[tuple[int, LightShares]]:
         """Films of a task that kept light shares answer."""
@@ -190,9 +192,10 @@ class EmbeddedRenderer:
 
     def _lit_by(self, lights: tuple[Light, ...], snapshot: Snapshot, settings: CellSettings) -> _Lit:
         notes = tuple(f"{prim}: {what}" for prim, what, _ in self._stage.notes)
-        stops = snapshot.camera.stops
+        camera, unit = snapshot.camera, snapshot.metres_per_unit
+        facts = camera_facts(camera, pixel_pitch(_sensor(snapshot, settings)), unit)
         lamps = lamps_of(self._digests, lights) if settings.keep_light_shares else ()
-        return _Lit(Lighting(lights, settings.clamp_nits(stops)), notes, stops, lamps)
+        return _Lit(Lighting(lights, settings.clamp_nits(camera.stops)), notes, facts, lamps)
 
     # --- frames that a time limit ended ----------------------------------------------------------
 
@@ -421,7 +424,7 @@ class _Lit(NamedTuple):
 
     lighting: Lighting
     notes: tuple[str, ...]
-    stops: float  # the exposure of the camera itself
+    camera: CameraFacts
     lamps: tuple[Lamp, ...]  # where their light shares are kept
 
 

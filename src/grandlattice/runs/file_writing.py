@@ -19,6 +19,7 @@ from grandlattice import images
 from grandlattice.plan import Cell, CellSettings
 from grandlattice.plan.captions import PictureFigures, label_texts
 from grandlattice.plan.settings import MARKS
+from grandlattice.runs.camera_facts import CameraFacts
 from grandlattice.runs.fingerprints import TaskFile
 from grandlattice.runs.finishing import RELIT_ON, TIME_FORM, Source, film_from, noisy_channels
 from grandlattice.runs.ledger import FileRecord, coordinates_text
@@ -76,16 +77,16 @@ class Filer:
             When one cannot be read or written.
         """
         made, own = [], self._order.model.own_kinds
-        read: dict[tuple[Path, tuple[str, ...]], tuple[Film, float, str]] = {}
+        read: dict[tuple[Path, tuple[str, ...]], tuple[Film, CameraFacts, str]] = {}
         for file, source, as_traced in sources:
             path, passes = self._store.path(source.planned.path), file.planned.passes
             passes = source.planned.passes if as_traced else passes
             if (path, passes) not in read:
                 read = {(path, passes): film_from(path, passes, own, as_traced=as_traced)}
-            film, stops, company = read[path, passes]
+            film, camera, company = read[path, passes]
             traced, film = film, self._cleaned(film, member.cell)
             film = film if source.planned.eye else _of_eye(film, file.planned.eye)
-            rendered = Rendered(member.film, traced, stops=stops)
+            rendered = Rendered(member.film, traced, camera=camera)
             made.append(self._prepare(replace(task, company=company), member, file, film, rendered))
         return made
 
@@ -114,8 +115,8 @@ class Filer:
     ) -> None:  # fmt: skip
         settings, kind = cell.settings, file.planned.format
         metadata = self._metadata(cell, file, film, company)
-        if rendered.stops:
-            metadata[f"{images.MARK}camera stops"] = round(rendered.stops, 6)
+        camera = rendered.camera if FORMATS[kind].layered else CameraFacts(rendered.camera.stops)
+        metadata |= {f"{images.MARK}{name}": value for name, value in camera.marks.items()}
         ppi = settings.size.ppi
         whole = set(file.planned.passes) == set(settings.passes) and not file.planned.eye
         if FORMATS[kind].layered and rendered.original is not None and whole:
@@ -149,7 +150,7 @@ class Filer:
             colour = values[..., :3] if values.shape[2] >= 3 else np.repeat(values[..., :1], 3, axis=2)
             images.write_hdr(path, colour, metadata)
             return
-        stops = settings.exposure + (rendered.stops if settings.camera_exposure else 0.0)
+        stops = settings.exposure + (rendered.camera.stops if settings.camera_exposure else 0.0)
         pixels, marks = self._shown(cell, kind, name, values, stops)
         metadata |= marks
         if settings.label:

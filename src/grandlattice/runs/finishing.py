@@ -18,6 +18,7 @@ from typing import NamedTuple
 import numpy as np
 
 from grandlattice.images import read_attributes, read_channels, read_marks
+from grandlattice.runs.camera_facts import CAMERA_MARKS, CameraFacts
 from grandlattice.runs.fingerprints import TaskFile
 from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Member
@@ -28,8 +29,8 @@ from grandlattice.tracer import Film
 RELIT_ON = "from what was traced on "
 TIME_FORM = "%Y-%m-%d %H:%M"
 _MARKS = (
-    "samples", "rays", "seconds", "denoised", "noise", "unfinished", "relit", "camera stops", "company",
-    "light sources",
+    "samples", "rays", "seconds", "denoised", "noise", "unfinished", "relit", "company",
+    "light sources", *CAMERA_MARKS,
 )  # fmt: skip
 
 
@@ -103,9 +104,9 @@ def _stands(store: FolderStore, file: TaskFile) -> bool:
 
 def film_from(
     path: Path, passes: Sequence[str], own: Mapping[str, str], *, as_traced: bool
-) -> tuple[Film, float, str]:
-    """What files are written from, read from an OpenEXR file: the film, the stops of the camera, and the
-    company it was traced in.
+) -> tuple[Film, CameraFacts, str]:
+    """What files are written from, read from an OpenEXR file: the film, what is said of the camera,
+    and the company it was traced in.
 
     Parameters
     ----------
@@ -137,7 +138,7 @@ def film_from(
         bool(number.get("unfinished", 0)), time.mktime(time.strptime(relit, TIME_FORM)) if relit else None,
         _id_names(path) if as_traced else {}, guides, sources,
     )  # fmt: skip
-    return film, number.get("camera stops", 0.0), said["company"] or ""
+    return film, CameraFacts.from_marks(said), said["company"] or ""
 
 
 def _id_names(path: Path) -> dict[str, list[str]]:

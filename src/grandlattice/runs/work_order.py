@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Protocol
 
 from grandlattice.plan import Cell, PlanModel
+from grandlattice.runs.camera_facts import CameraFacts
 from grandlattice.runs.ledger import FileRecord
 from grandlattice.runs.store import FolderStore, Prepared
 from grandlattice.runs.tasks import Task
@@ -131,13 +132,13 @@ class Rendered:
     ----------
     number : which of the films of the task, see `Task.films`; members are written from the one they name.
     original : the file an outside renderer wrote.
-    stops : the exposure of the camera itself, by which pictures are displayed brighter.
+    camera : what its files say of the camera.
     """
 
     number: int
     film: Film
     original: Path | None = None
-    stops: float = 0.0
+    camera: CameraFacts = CameraFacts()
 
 
 class Renderer(Protocol):

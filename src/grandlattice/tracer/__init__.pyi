@@ -37,6 +37,7 @@ from .id_layout import (
 )
 from .lens import (
     Sensor as Sensor,
+    pixel_pitch as pixel_pitch,
 )
 from .light_mixing import (
     Mixing as Mixing,

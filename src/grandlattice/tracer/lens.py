@@ -72,6 +72,23 @@ LENS = np.dtype(
 orthographic one is in scene units."""
 
 
+def _film(sensor: Sensor) -> tuple[float, float]:
+    """What lengths at the film are multiplied by, and the pitch of pixels: on the plane at distance 1 for a
+    perspective camera, in scene units for a parallel one."""
+    camera = sensor.camera
+    unit = 1.0 if camera.orthographic else 1.0 / camera.focal_length
+    inside = min if sensor.crop else max
+    return unit, unit * inside(camera.aperture[0] / sensor.width, camera.aperture[1] / sensor.height)
+
+
+def pixel_pitch(sensor: Sensor) -> float:
+    """How far apart pixels are at a distance of 1; 0 where no lens throws them out of focus."""
+    camera = sensor.camera
+    if camera.orthographic or _AROUND[sensor.projection] or not camera.focal_length > 0:
+        return 0.0
+    return _film(sensor)[1]
+
+
 def make_lens(sensor: Sensor) -> Pinned:
     """Work out the lens of a sensor.
 
@@ -91,11 +108,7 @@ def make_lens(sensor: Sensor) -> Pinned:
             place=Place(prim=camera.path),
             cure="give the camera an aperture and a focal length above zero",
         )
-    # Image plane at distance 1 for a perspective camera, in scene units for a parallel one.
-    unit = 1.0 if camera.orthographic else 1.0 / camera.focal_length
-    width, height = camera.aperture[0] * unit, camera.aperture[1] * unit
-    inside = min if sensor.crop else max
-    pixel = inside(width / sensor.width, height / sensor.height)
+    unit, pixel = _film(sensor)
     centre = camera.offset[0] * unit, camera.offset[1] * unit
     if around:
         pixel = 2.0 * np.pi / sensor.width
