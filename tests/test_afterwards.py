@@ -442,6 +442,53 @@ def test_a_cell_is_asked_for_again(made: Path, glat) -> None:
         assert made.read_text() == before
 
 
+@pytest.mark.parametrize(
+    ("sweep", "ends", "count", "named"),
+    [
+        ("{from: 0, to: 350, step: 10}", "040,050", 1, ["045"]),
+        ("{from: 0, to: 350, step: 10}", "40,50", 3, ["042.5", "045", "047.5"]),
+        ("{from: 0.5, to: 2, step: 0.5}", "1.0,1.5", 1, ["1.25"]),
+        ("{from: 20, to: -20, step: -10}", "10,-10", 1, []),  # it is there
+        ("{from: -20, to: 20, count: 5}", "-20,-10", 1, ["-15"]),
+        ('{from: "08:00", to: "12:00", step: 1h}', "0900,1000", 1, ["0930"]),
+        ('{from: "08:00", to: "08:10", step: 1min}', "0801,0802", 1, ["080130"]),
+        ("{from: 2026-06-01, to: 2026-06-29, step: 1w}", "2026-06-08,2026-06-15", 1, ["2026-06-12"]),
+    ],
+)
+def test_steps_between_two_are_added_and_all_others_stay(
+    plan_file: Path, glat, sweep: str, ends: str, count: int, named: list[str]
+) -> None:
+    plan_file.write_text(PLAN.replace("axes:\n", f"axes:\n  hour:\n    sweep: {sweep}   # kept\n"))
+    before = [cell.address for cell in lattice.open_plan(plan_file).cells]
+    order = list(dict.fromkeys(address.split("/")[0] for address in before))
+    code, said = glat(plan_file.parent, "finer", f"hour={ends}", "--count", str(count), "--yes")
+    assert code == 0, said
+    assert "# kept" in plan_file.read_text()
+    after = [cell.address for cell in lattice.open_plan(plan_file).cells]
+    found = list(dict.fromkeys(address.split("/")[0] for address in after))
+    assert [name for name in found if name in order] == order
+    assert [name for name in found if name not in order] == named
+    assert [address for address in after if address in before] == before
+    places = [found.index(name) for name in named]
+    first, second = (
+        (found.index(o) for o in order if o in ends.split(","))
+        if len(set(order) & set(ends.split(","))) == 2
+        else (0, len(found))
+    )
+    assert all(first < place < second for place in places)
+    for wrong in (
+        "hour=1",
+        "hour=1,2,3",
+        "light=day,night",
+        "hour=nine,ten",
+        "sky=1,2",
+        f"hour={ends.split(',')[0]},{ends.split(',')[0]}",
+    ):
+        text = plan_file.read_text()
+        code, said = glat(plan_file.parent, "finer", wrong, "--yes")
+        assert (code, plan_file.read_text()) == (2, text), (wrong, said)
+
+
 def test_what_is_left_over_is_listed_and_goes_on_a_yes_and_nothing_else(made: Path, glat) -> None:
     out = made.parent / "out"
     (out / "night/notes.txt").write_text("mine")
@@ -567,8 +614,12 @@ def test_editions_are_written_from_what_is_traced_and_stay(made: Path, glat) -> 
             "  camera:\n    each: cameras", "  camera:\n    each: cameras\n    with: {Side: {samples: 5}}"
         )
     )
+    stale = lattice.open_plan(made).edition("wall")
+    assert (stale.written, set(stale.stale)) == ((), {"day/Side", "night/Side"})
+    assert "2 cells of them out of date" in glat(made.parent, "edition", "wall")[1]
     assert lattice.open_plan(made).run(workers=0).ok
-    assert len(lattice.open_plan(made).edition("wall").written) == 2
+    found = lattice.open_plan(made).edition("wall")
+    assert (len(found.written), found.stale) == (2, ())
 
 
 def test_editions_refuse_what_is_not_theirs_and_say_what_is_missing(plan_file: Path, glat) -> None:

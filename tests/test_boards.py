@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from pathlib import Path
 
 import numpy as np
@@ -161,3 +162,71 @@ def test_illuminance_marks_its_brightest_and_darkest_place(plan_file: Path, glat
     code, said = glat(plan_file.parent, "review", "--pass", "illuminance", "--above", "10")
     assert code == 0, said
     assert glat(plan_file.parent, "board")[0] == 0
+
+
+def test_a_board_moves_through_an_axis_or_frames(plan_file: Path, glat) -> None:
+    av = pytest.importorskip("av")
+    boards = """
+boards:
+  hours: {size: 200x160, format: [webp, mp4, mov], along: light, across: camera, rate: 4}
+  walk: {size: 161x121, format: webp, along: frame, at: day/Front, captions: frame}
+  strip: {size: 300x100, format: png, across: frame, at: day/Front}
+"""
+    plan_file.write_text(PLAN.replace("samples: 4", "samples: 4\n  frames: 1-3") + boards)
+    plan = lattice.open_plan(plan_file)
+    with pytest.raises(lattice.PlanError, match="There is no board"):
+        plan.board("none")
+    run = plan.run(workers=0)
+    assert run.ok
+    written = {path.name for path in run.board("hours", "walk", "strip").written}
+    assert written == {"hours.webp", "hours.mp4", "hours.mov", "walk.webp", "strip.png"}
+    folder = plan_file.parent / "boards"
+    moments = []
+    with Image.open(folder / "hours.webp") as moving:
+        assert (moving.n_frames, moving.size) == (2, (200, 160))
+        for k in range(2):
+            moving.seek(k)
+            moments.append(np.asarray(moving.convert("RGB"), float))
+            assert moving.info["duration"] == 250  # ms, of rate 4
+    for kind in ("mp4", "mov"):
+        with av.open(str(folder / f"hours.{kind}")) as film:
+            frames = [frame.to_ndarray(format="rgb24").astype(float) for frame in film.decode(video=0)]
+            assert (len(frames), film.streams.video[0].average_rate) == (2, 4)
+        for one, other in zip(frames, moments, strict=True):
+            assert np.abs(one - other).mean() < 4.0
+    assert np.abs(moments[0] - moments[1]).mean() > 1.0
+    with Image.open(folder / "walk.webp") as moving:
+        assert (moving.n_frames, moving.size) == (3, (161, 121))
+    again = run.board("hours", "walk", "strip")
+    assert (again.written, len(again.unchanged)) == ((), 5)
+    for wrong, says in (
+        ("{format: webp}", "say through what"),
+        ("{along: light}", "say a format"),
+        ("{along: light, format: webp, across: light}", "cannot go across or down as well"),
+        ("{along: hour, format: webp}", "There is no axis hour"),
+        ("{along: light, format: webp, size: 40x40}", "do not fit on one sheet"),
+    ):
+        plan_file.write_text(PLAN + f"boards: {{bad: {wrong}}}\n")
+        code, said = glat(plan_file.parent, "board", "bad")
+        assert (code, says in said) == (2, True), said
+
+
+def test_boards_follow_a_run_as_its_frames_arrive(plan_file: Path) -> None:
+    plan_file.write_text(PLAN + "boards: {wall: {size: 300x200, format: png}}\n")
+    plan = lattice.open_plan(plan_file)
+    wall = plan.board("wall").written[0]
+    empty, seen = wall.read_bytes(), list[bytes]()
+
+    def hear(event: lattice.Event) -> None:
+        if isinstance(event, lattice.Finished) and not seen:
+            end = time.monotonic() + 30.0
+            while wall.read_bytes() == empty:
+                assert time.monotonic() < end
+                time.sleep(0.05)
+            seen.append(wall.read_bytes())
+
+    assert plan.run(workers=0, on_event=hear).ok
+    assert len({empty, *seen, wall.read_bytes()}) == 3  # none, some, all of its pictures
+    stood = wall.stat().st_mtime_ns
+    assert plan.run(workers=0).ok  # nothing to do, and nothing is written
+    assert wall.stat().st_mtime_ns == stood

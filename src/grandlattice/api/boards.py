@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass
@@ -17,13 +17,14 @@ from PIL import Image
 
 from grandlattice.api.call_options import refuse_unknown
 from grandlattice.api.cell_states import states_of
-from grandlattice.errors import LatticeError, OutputError, PlanError, nearest
+from grandlattice.errors import LatticeError, OutputError, Place, PlanError, nearest
 from grandlattice.plan import Cell, PlannedFile, planned_files
-from grandlattice.plan.board_block import Board
+from grandlattice.plan.board_block import FRAME, MOVING, Board
 from grandlattice.plan.captions import PictureFigures, caption
 from grandlattice.plan.setting_layers import refuse_unknown_caption
-from grandlattice.review.board_layout import BoardCell, BoardPlan, Sheet, laid_out
+from grandlattice.review.board_layout import BoardCell, BoardPlan, Measure, Sheet, laid_out
 from grandlattice.review.cell_pictures import cell_picture, ranges_of
+from grandlattice.review.moving_pictures import refuse_without_encoder, write_moving
 from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import PASSES, is_pass
 
@@ -32,6 +33,9 @@ if TYPE_CHECKING:
     from grandlattice.api.planned import Planned
 
 _MARK = "lattice:board"
+_POINTS, _PIXELS = 6.0, 11.0  # the smallest letters that can be read on paper, and on a screen
+_LINES = 20.0  # that a screen has room for at least
+_STEPS_A_SECOND = 12.0  # of boards that move through an axis
 
 
 @dataclass(frozen=True)
@@ -50,7 +54,7 @@ class BoardFiles:
 
 @dataclass(frozen=True)
 class _Shown:
-    """A cell on a board, and the file its picture comes from."""
+    """A frame of a cell on a board, and the file its picture comes from."""
 
     cell: Cell
     file: PlannedFile | None
@@ -100,20 +104,23 @@ def _write(
         raise PlanError(
             f"There is no pass {board.pass_}. {nearest(board.pass_, [*own, *PASSES])}", place=place
         )
-    axes = [axis.name for axis in plan.lattice.axes]
-    for axis in (*board.across, *board.down):
+    axes = [*(axis.name for axis in plan.lattice.axes), FRAME]
+    along = [] if board.along is None else [board.along]
+    for axis in (*board.across, *board.down, *along):
         if axis not in axes:
             raise PlanError(f"There is no axis {axis}. {nearest(axis, axes)}", place=place)
-    for name in board.captions:
-        refuse_unknown_caption(name, plan.model, place)
+    for said in board.captions:
+        refuse_unknown_caption(said, plan.model, place)
+    for kind in board.format:
+        refuse_without_encoder(kind)
     cells = list(_cells(plan, planned, board))
     look = BoardPlan(
         *board.sheet, board.title or plan.name.replace("-", " ").replace("_", " "), board.notes or "",
-        tuple(board.across), tuple(board.down),
+        tuple(board.across), tuple(board.down), _letters(board),
     )  # fmt: skip
-    sheets = laid_out(look, [each.on_board for each in cells], board_drawing.width_of)
+    sheets = _sheets(board, look, [each.on_board for each in cells], board_drawing.width_of, place)
     digest = _digest(board, look, cells, planned)
-    files = [("pdf", f"{stem}.pdf", sheets)] if "pdf" in board.format else []
+    files = [(kind, f"{stem}.{kind}", sheets) for kind in board.format if kind != "png"]
     if "png" in board.format:
         numbers = [""] if len(sheets) == 1 else [f"-{k}" for k in range(1, len(sheets) + 1)]
         files += [("png", f"{stem}{n}.png", [sheet]) for n, sheet in zip(numbers, sheets, strict=True)]
@@ -122,11 +129,18 @@ def _write(
     if not stale:
         return [], fresh
     pictures = _pictures(plan, planned, board, cells, [s for _, _, part in stale for s in part])
+    rate = board.rate or (plan.scene.frames_per_second if board.along == FRAME else _STEPS_A_SECOND)
     told = {"title": look.title, "subject": f"board {name} of {plan.name}", "keywords": f"{_MARK} {digest}"}
     for kind, path, part in stale:
 
         def write(at: Path, kind: str = kind, part: list[Sheet] = part) -> None:
-            if kind == "pdf":
+            if kind in MOVING:
+                shown = (
+                    board_drawing.drawn(sheet, board.sheet, pictures.__getitem__, board.density)
+                    for sheet in part
+                )
+                write_moving(at, kind, shown, rate, told)
+            elif kind == "pdf":
                 board_drawing.draw_pdf(at, part, board.sheet, pictures.__getitem__, board.density, told)
             else:
                 board_drawing.draw_png(at, part[0], board.sheet, pictures.__getitem__, board.density, told)
@@ -135,34 +149,72 @@ def _write(
     return [planned.output / path for _, path, _ in stale], fresh
 
 
+def _letters(board: Board) -> float:
+    """How small the letters of a board may be, points or pixels."""
+    return _POINTS if board.size is None else min(_PIXELS, min(board.sheet) / _LINES)
+
+
+def _sheets(
+    board: Board, look: BoardPlan, cells: Sequence[BoardCell], measure: Measure, place: Place
+) -> list[Sheet]:
+    """The sheets of a board; of one that moves one for each entry that it moves through."""
+    if board.along is None:
+        return laid_out(look, cells, measure)
+    moments: dict[str, list[BoardCell]] = {}
+    for cell in cells:
+        moments.setdefault(cell.coordinates.get(board.along, ""), []).append(cell)
+    made = [laid_out(look, own, measure) for own in moments.values()]
+    if any(len(sheets) > 1 for sheets in made):
+        raise PlanError(
+            f"The {len(max(moments.values(), key=len))} pictures of a moment do not fit on one sheet.",
+            place=place, cure="name fewer cells with at, or a larger size",
+        )  # fmt: skip
+    return [sheet for sheets in made for sheet in sheets]
+
+
 def _cells(plan: PlanFiles, planned: Planned, board: Board) -> Iterator[_Shown]:
     """The cells of a board, each with what is said of it."""
     indices = plan.cells.indices(*board.at)
     states = states_of(plan, planned)
-    there = planned.ledger.file.exists()
     for index in indices.tolist():
         cell = plan.cells[index]
-        frame = cell.settings.frames[0]
-        file = _file_of(planned, board, list(planned_files(cell, plan.names, [frame])))
-        record = None
-        with suppress(LatticeError):
-            record = planned.ledger.find(file.path) if there and file is not None else None
-        remark = states.get(cell.address, "")
-        if file is None:
-            remark = remark if remark == "failed" else "not rendered"
-        elif record is not None and record.unfinished and not remark:
-            remark = "unfinished"
-        size = cell.settings.size
-        figures = PictureFigures() if record is None else PictureFigures(
-            record.samples, record.noise, record.seconds,
-            planned.ledger.peak_of(record.trace) if "memory" in board.captions else None,
-        )  # fmt: skip
-        said = (caption(plan.model, cell, frame, name, figures) for name in board.captions)
-        captions = tuple(filter(None, said))
-        yield _Shown(cell, file, BoardCell(
-            cell.address, dict(cell.coordinates), size.width / size.height, captions, remark,
-            file is not None,
-        ))  # fmt: skip
+        every = FRAME in (*board.across, *board.down, board.along)
+        for frame in cell.settings.frames if every else cell.settings.frames[:1]:
+            yield _shown(plan, planned, board, cell, frame, states, apart=every)
+
+
+def _shown(
+    plan: PlanFiles, planned: Planned, board: Board, cell: Cell, frame: int, states: Mapping[str, str],
+    *, apart: bool,
+) -> _Shown:  # fmt: skip
+    """A frame of a cell on a board.
+
+    Parameters
+    ----------
+    apart : whether frames of a cell stand apart on the board.
+    """
+    file = _file_of(planned, board, list(planned_files(cell, plan.names, [frame])))
+    record = None
+    with suppress(LatticeError):
+        there = file is not None and planned.ledger.file.exists()
+        record = planned.ledger.find(file.path) if there and file is not None else None
+    remark = states.get(cell.address, "")
+    if file is None:
+        remark = remark if remark == "failed" else "not rendered"
+    elif record is not None and record.unfinished and not remark:
+        remark = "unfinished"
+    size = cell.settings.size
+    figures = PictureFigures() if record is None else PictureFigures(
+        record.samples, record.noise, record.seconds,
+        planned.ledger.peak_of(record.trace) if "memory" in board.captions else None,
+    )  # fmt: skip
+    said = (caption(plan.model, cell, frame, name, figures) for name in board.captions)
+    captions = tuple(filter(None, said))
+    coordinates = {**cell.coordinates, **({FRAME: str(frame)} if apart else {})}
+    address = f"{cell.address} · {frame}" if apart else cell.address
+    return _Shown(cell, file, BoardCell(
+        address, coordinates, size.width / size.height, captions, remark, file is not None,
+    ))  # fmt: skip
 
 
 def _file_of(planned: Planned, board: Board, files: Sequence[PlannedFile]) -> PlannedFile | None:
@@ -207,18 +259,18 @@ def _pictures(
 ) -> dict[str, Image.Image]:
     """The pictures of some sheets, as large as they are shown."""
     wide = {p.address: max(1, round(p.width * board.density)) for sheet in sheets for p in sheet.pictures}
-    wanted = [each for each in cells if each.file is not None and each.cell.address in wide]
+    wanted = [each for each in cells if each.file is not None and each.on_board.address in wide]
 
     files = [(planned.output / each.file.path, each.file) for each in wanted if each.file is not None]
     ranges = ranges_of(files, board.pass_, plan.model.own_kinds)
 
     def made(each: _Shown) -> Image.Image:
         assert each.file is not None
-        path, width = planned.output / each.file.path, wide[each.cell.address]
+        path, width = planned.output / each.file.path, wide[each.on_board.address]
         own = plan.model.own_kinds
         shown = cell_picture(path, each.file, each.cell.settings, board.pass_, own, ranges, width)
         white = shown[..., :3] * shown[..., 3:] + (1.0 - shown[..., 3:])  # paper behind what is clear
         return Image.fromarray((np.clip(white, 0.0, 1.0) * 255.0 + 0.5).astype(np.uint8))
 
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
-        return dict(zip((each.cell.address for each in wanted), pool.map(made, wanted), strict=True))
+        return dict(zip((each.on_board.address for each in wanted), pool.map(made, wanted), strict=True))

@@ -22,12 +22,14 @@ from numpy.typing import NDArray
 
 from grandlattice import images
 from grandlattice.api.call_options import refuse_unknown
+from grandlattice.api.cell_states import not_as_wanted
 from grandlattice.errors import OutputError, RunError
 from grandlattice.plan import Cell, CellSettings, PlanModel, PlannedFile, planned_files
 from grandlattice.plan.addresses import Indices
 from grandlattice.plan.captions import PictureFigures, label_texts, told_words
 from grandlattice.plan.edition_block import Edition
 from grandlattice.plan.setting_layers import refuse_unknown_caption
+from grandlattice.runs.finishing import to_finish
 from grandlattice.tables.formats import FORMATS
 
 if TYPE_CHECKING:
@@ -46,11 +48,13 @@ class EditionFiles:
     written : files that were written.
     unchanged : files that are of their picture and edition already.
     waiting : cells and frames without a traced picture to write from.
+    stale : cells whose pictures are out of date, and were written as they are.
     """
 
     written: tuple[Path, ...]
     unchanged: int
     waiting: tuple[tuple[str, int], ...]
+    stale: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -95,12 +99,17 @@ def write_editions(plan: PlanFiles, names: Sequence[str], chosen: Indices, into:
             f"There is no OpenEXR file of {address}, frame {frame}, to write from.",
             cure="add exr to its format; glat run traces it",
         )
+    stale = {m.cell.address for m in not_as_wanted(plan, planned) if not to_finish(planned.store, m)}
+    shown = dict.fromkeys(each.cell.address for several in sources.values() for each in several)
     owner = planned.ledger.id if planned.ledger.file.exists() else ""
     planned.ledger.close()
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
         made = list(pool.map(partial(_write_all, planned, owner), sources, sources.values()))
     written = [path for paths, _ in made for path in paths]
-    return EditionFiles(tuple(written), sum(same for _, same in made), tuple(waiting))
+    return EditionFiles(
+        tuple(written), sum(same for _, same in made), tuple(waiting),
+        tuple(address for address in shown if address in stale),
+    )  # fmt: skip
 
 
 def _source(plan: PlanFiles, planned: Planned, cell: Cell, frame: int) -> Path | None:

@@ -14,16 +14,17 @@ from grandlattice.api.call_options import At, Existing, RunKeys, RunOptions, Unp
 from grandlattice.api.plan_contents import given_in, said_wrongly
 from grandlattice.api.plan_files import Into
 from grandlattice.api.plan_pictures import PlanPictures
-from grandlattice.errors import LatticeError, NoSuchCell, OutputError, PlanError
+from grandlattice.errors import NoSuchCell, OutputError, PlanError
 from grandlattice.plan import Cell, planned_files, read_document, validate, with_included
 from grandlattice.stage import Explainer, Explanation, explain_settings, export_cell, lights_only
 
 if TYPE_CHECKING:
+    from grandlattice.api.plan_run import PlanRun
     from grandlattice.api.sharing import SharedTrace, Sharing
     from grandlattice.checks import Finding
     from grandlattice.page import PageFiles
     from grandlattice.plan.run_block import RunBlock
-    from grandlattice.runs import Outlook, Run, Steering, Task
+    from grandlattice.runs import Outlook, Steering, Task
     from grandlattice.runs.memory_room import WorkerRoom
     from grandlattice.runs.tasks import Frames
 
@@ -296,7 +297,7 @@ class Plan(PlanPictures):
 
     def run(
         self, /, *, at: At = (), sets: Sequence[str] = (), into: Into = None, **options: Unpack[RunOptions]
-    ) -> Run:
+    ) -> PlanRun:
         """Render what is not done yet; blocks until it is done.
 
         Parameters
@@ -311,24 +312,27 @@ class Plan(PlanPictures):
         LatticeError
             When the run cannot start.  Tasks that fail do not raise: see `Run.failures`.
         """
+        return self._run(at, sets, into, options, finishing=False)
+
+    def _run(
+        self, at: At, sets: Sequence[str], into: Into, options: RunOptions, *, finishing: bool
+    ) -> PlanRun:  # fmt: skip
         from grandlattice.api import orchestration
+        from grandlattice.api.plan_run import PlanRun, boards_kept
 
         call, keys = orchestration.divided(options)
-        done = orchestration.run(self.planned(into), self._chosen(at, sets), self.conducted(**keys), call)
-        return self._with_boards(done, into)
-
-    def _with_boards(self, done: Run, into: Into) -> Run:
-        """A run, when the boards that are there show what it made."""
-        for name in self.model.boards if done.finished else ():
-            try:
-                self.board(name, into=into, only_there=True)
-            except LatticeError as problem:
-                done.notes.append(f"The board {name} was not made anew: {problem.what}")
-        return done
+        planned, chosen, block = self.planned(into), self._chosen(at, sets), self.conducted(**keys)
+        folder = None if into is None else Path(into)
+        with boards_kept(self, folder, call.on_event) as (hear, notes):
+            done = orchestration.run(
+                planned, chosen, block, replace(call, on_event=hear), finishing=finishing
+            )  # fmt: skip
+        done.notes += notes
+        return PlanRun.of(self, done)
 
     def finish(
         self, /, *, at: At = (), sets: Sequence[str] = (), into: Into = None, **options: Unpack[RunOptions]
-    ) -> Run:
+    ) -> PlanRun:
         """Write again what a display shows, from OpenEXR files that stand as the plan wants them; nothing is
         traced.  Frames without such a file are left as they are.
 
@@ -337,13 +341,7 @@ class Plan(PlanPictures):
         RunError
             When something is to be done, and no frame has such a file.
         """
-        from grandlattice.api import orchestration
-
-        call, keys = orchestration.divided(options)
-        chosen, block = self._chosen(at, sets), self.conducted(**keys)
-        return self._with_boards(
-            orchestration.run(self.planned(into), chosen, block, call, finishing=True), into
-        )
+        return self._run(at, sets, into, options, finishing=True)
 
     def conducted(self, /, **keys: Unpack[RunKeys]) -> RunBlock:
         """How this plan is run, with other keys of ``run:`` laid over its own.

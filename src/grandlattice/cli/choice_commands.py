@@ -124,6 +124,12 @@ def edition(
     )
     for folder in sorted({path.parent for path in found.written})[:_FOLDERS]:
         console.print(f"  {escape(short(folder))}")
+    if found.stale:
+        console.print(
+            f"[yellow]{many(len(found.stale), 'cell')} of them out of date, written as traced before; first "
+            f"{escape(found.stale[0])}[/yellow]"
+        )
+        next_step(f"glat run{arguments(plan_word(plan), at, into=into)}")
     if found.waiting:
         address, frame = found.waiting[0]
         console.print(

@@ -14,7 +14,11 @@ from grandlattice.tables.caption_names import CAPTIONS
 _MM_AN_INCH = 25.4
 
 
-_Kinds = Annotated[list[str], many_of("pdf", "png")]
+MOVING = ("webp", "mp4", "mov")
+"""Formats of boards that move."""
+FRAME = "frame"
+"""What stands for frames among the axes of a board."""
+_Kinds = Annotated[list[str], many_of("pdf", "png", *MOVING)]
 
 
 class Board(Strict):
@@ -24,12 +28,20 @@ class Board(Strict):
     turned: bool = Field(False, description="true: the paper stands upright")
     size: SizeText | None = Field(None, description="pixels of a sheet, in place of a paper")
     ppi: Number = Field(150.0, ge=20, le=1200, description="of pictures on paper, pixels an inch")
-    format: _Kinds = Field(default_factory=lambda: ["pdf"], description="pdf, png or both")
+    format: _Kinds = Field(
+        default_factory=lambda: ["pdf"], description="pdf, png or both; webp, mp4 or mov where it moves"
+    )
     at: Texts = Field(
         default_factory=list, description="cells: light=noon or noon//all/Wide; all if left out"
     )
-    across: Texts = Field(default_factory=list, description="axes whose entries are columns")
+    across: Texts = Field(
+        default_factory=list, description="axes whose entries are columns; frame for frames"
+    )
     down: Texts = Field(default_factory=list, description="axes whose entries are rows")
+    along: Text | None = Field(None, description="an axis, or frame: the board moves through its entries")
+    rate: Number | None = Field(
+        None, gt=0, le=240, description="entries a second; the scene's rate of frames, or 12, if left out"
+    )
     pass_: Text = Field("beauty", alias="pass", description="what is shown of each cell")
     title: Text | None = Field(None, description="above; the plan's name if left out")
     notes: Text | None = Field(None, description="below")
@@ -45,6 +57,13 @@ class Board(Strict):
             raise ValueError("paper and size stand beside each other; only one can count")
         if self.paper is not None and self.paper not in PAPERS:
             raise ValueError(f"there is no paper {self.paper}. {nearest(self.paper, PAPERS)}")
+        moves = [kind for kind in self.format if kind in MOVING]
+        if moves and self.along is None:
+            raise ValueError(f"{moves[0]} moves: say through what, such as along: {FRAME}")
+        if self.along is not None and len(moves) < len(self.format):
+            raise ValueError(f"a board that moves is {', '.join(MOVING[:-1])} or {MOVING[-1]}; say a format")
+        if self.along in (*self.across, *self.down):
+            raise ValueError(f"{self.along} cannot go across or down as well as along")
         both = set(self.across) & set(self.down)
         if both:
             raise ValueError(f"{sorted(both)[0]} cannot go across and down")

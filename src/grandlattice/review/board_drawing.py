@@ -83,6 +83,15 @@ def draw_png(
     facts: Mapping[str, str],
 ) -> None:  # fmt: skip
     """Write one sheet of a board as PNG; parameters as in `draw_pdf`."""
+    told = PngInfo()
+    for name, text in facts.items():
+        told.add_itxt(name, text)
+    ppi = density * 72.0
+    drawn(sheet, size, picture_of, density).save(path, "PNG", pnginfo=told, dpi=(ppi, ppi))
+
+
+def drawn(sheet: Sheet, size: tuple[float, float], picture_of: PictureOf, density: float) -> Image.Image:
+    """One sheet of a board as pixels; parameters as in `draw_pdf`."""
     whole = Image.new("RGB", (round(size[0] * density), round(size[1] * density)), _PAPER)
     draw = ImageDraw.Draw(whole)
     for place in sheet.pictures:
@@ -97,11 +106,7 @@ def draw_png(
         draw.text(
             (words.x * density, words.y * density), words.text, _COLOURS[words.kind], font=font, anchor="ls"
         )
-    told = PngInfo()
-    for name, text in facts.items():
-        told.add_itxt(name, text)
-    ppi = density * 72.0
-    whole.save(path, "PNG", pnginfo=told, dpi=(ppi, ppi))
+    return whole
 
 
 def _fitted(picture: Image.Image, place: Picture, density: float) -> Image.Image:

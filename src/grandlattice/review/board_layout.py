@@ -71,6 +71,7 @@ class BoardPlan:
     ----------
     width, height : of a sheet.
     across, down : axes that are columns and rows; pictures fill the lines where neither is named.
+    least_letters : how small letters may be.
     """
 
     width: float
@@ -79,6 +80,7 @@ class BoardPlan:
     notes: str
     across: tuple[str, ...] = ()
     down: tuple[str, ...] = ()
+    least_letters: float = 6.0
 
 
 Measure = Callable[[str, float], float]
@@ -93,7 +95,7 @@ def laid_out(board: BoardPlan, cells: Sequence[BoardCell], measure: Measure) -> 
     cells : in order.
     measure : of the letters it is drawn with.
     """
-    letters = max(6.0, min(board.width, board.height) / 95.0)
+    letters = max(board.least_letters, min(board.width, board.height) / 95.0)
     page = _Page(board, letters, measure, _below(cells, letters))
     pages = _in_grids(page, cells) if board.across or board.down else _in_lines(page, cells)
     sheets = []
