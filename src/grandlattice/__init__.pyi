@@ -35,6 +35,10 @@ from .api.opening import (
     tracer_is_prepared as tracer_is_prepared,
     tracer_prepared_aside as tracer_prepared_aside,
 )
+from .api.packs import (
+    PackFiles as PackFiles,
+    unpack as unpack,
+)
 from .api.plan_object import (
     Plan as Plan,
 )

@@ -25,6 +25,7 @@ from grandlattice.plan import (
     SceneFacts,
     build_lattice,
     parse,
+    read_document,
     validate,
     with_included,
     yaml_writer,
@@ -138,6 +139,13 @@ class PlanContents:
     def model(self) -> PlanModel:
         """The checked contents of the plan."""
         return validate(self.document)
+
+    @classmethod
+    def read(cls, file: Path) -> Self:
+        """The plan in a file; see `open_plan`."""
+        document = with_included(read_document(file))
+        validate(document)
+        return cls(_document=document)
 
     @property
     def file(self) -> Path | None:

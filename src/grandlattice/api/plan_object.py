@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property, partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Self
+from typing import TYPE_CHECKING, Any
 
 from pydantic import ValidationError
 
@@ -15,10 +15,11 @@ from grandlattice.api.plan_contents import given_in, said_wrongly
 from grandlattice.api.plan_files import Into
 from grandlattice.api.plan_pictures import PlanPictures
 from grandlattice.errors import NoSuchCell, OutputError, PlanError
-from grandlattice.plan import Cell, planned_files, read_document, validate, with_included
+from grandlattice.plan import Cell, planned_files
 from grandlattice.stage import Explainer, Explanation, explain_settings, export_cell, lights_only
 
 if TYPE_CHECKING:
+    from grandlattice.api.packs import PackFiles
     from grandlattice.api.plan_run import PlanRun
     from grandlattice.api.sharing import SharedTrace, Sharing
     from grandlattice.checks import Finding
@@ -46,13 +47,6 @@ class Plan(PlanPictures):
     >>> plan = Plan(scene="orrery.usda", defaults={"size": "640x360"})
     >>> _ = plan.axis("light").entry("noon").entry("dark", edits=[{"hide": "/Room/Lights/Sky"}])
     """
-
-    @classmethod
-    def read(cls, file: Path) -> Self:
-        """The plan in a file; see `open_plan`."""
-        document = with_included(read_document(file))
-        validate(document)
-        return cls(_document=document)
 
     # --- one cell ------------------------------------------------------------------------------
 
@@ -169,6 +163,36 @@ class Plan(PlanPictures):
         files = [None if file is None else Path(file) for file in (certificate, key)]
         where = "127.0.0.1" if address == "localhost" else address
         serve(service, where, port, on_ready, certificate=files[0], key=files[1])
+
+    def pack(self, target: str | Path, *, incomplete: bool = False) -> PackFiles:
+        """Write a folder, or a ``.zip``, with everything the plan's cells need and nothing else: it opens on
+        any machine.
+
+        Paths in layers and plans lead to files of the pack; nothing outside of it is changed.
+
+        Parameters
+        ----------
+        incomplete : write it although files are missing.
+
+        Raises
+        ------
+        OutputError
+            When a file is missing, or something stands there already.
+
+        Examples
+        --------
+        >>> plan.pack("orrery.zip").manifest.size                       # doctest: +SKIP
+        """
+        from grandlattice.api import packs
+
+        missing = sorted({finding.file for finding in self.check(allow_missing=True) if finding.file})
+        if missing and not incomplete:
+            more = f" and {len(missing) - 1} more" if len(missing) > 1 else ""
+            raise OutputError(
+                f"{missing[0]}{more} is missing, so that the pack would not be whole.",
+                cure="put it back, or pack what is there with --incomplete",
+            )
+        return packs.pack(self, Path(target), missing)
 
     @cached_property
     def _explainer(self) -> Explainer:

@@ -103,10 +103,15 @@ class Planned:
     @cached_property
     def sources(self) -> frozenset[Path]:
         """Every file that the scene or the plan reads, as named and as links lead."""
-        named = [self.folder / text for text in self.model.texts()]
-        for said in [*self.lattice.everything_said(), self.make.caller]:
-            named += [self.folder / text for placed in said.edits for text in texts_of(placed.edit)]
+        named = [self.folder / text for text in self.texts_read()]
         return frozenset(files_read(self.scene, [path for path in named if is_file(path)]))
+
+    def texts_read(self) -> list[str]:
+        """Every text of the plan and of its cells' edits; those that are files are read."""
+        texts = self.model.texts()
+        for said in [*self.lattice.everything_said(), self.make.caller]:
+            texts += [text for placed in said.edits for text in texts_of(placed.edit)]
+        return list(dict.fromkeys(texts))
 
     @cached_property
     def versions(self) -> Versions:

@@ -25,7 +25,8 @@ class Finding:
     """What is wrong, where, and what to do.
 
     `gravity` is ``error`` (the run would fail or lose something), ``warning`` (the pictures may
-    not be what was wanted) or ``note``.  `cells` are the addresses concerned, empty for all.
+    not be what was wanted) or ``note``.  `cells` are the addresses concerned, empty for all; `file` is one
+    that is missing.
     """
 
     gravity: str
@@ -33,6 +34,7 @@ class Finding:
     place: str = ""
     cure: str = ""
     cells: tuple[str, ...] = ()
+    file: str = ""
 
 
 class CameraLook(Protocol):

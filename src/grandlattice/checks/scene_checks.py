@@ -41,6 +41,7 @@ def check_scene(checked: Checked) -> Iterator[Finding]:
                 f"The file {asset.file} is missing.",
                 asset.prim,
                 "put it back; or render its fallback colour with --allow-missing",
+                file=asset.file,
             )
     for problem in survey.problems:
         yield Finding(WARNING, f"Not all of the scene is sound: {problem[:200]}")
@@ -174,7 +175,7 @@ class _Textures:
                 yield Finding(
                     WARNING if checked.allow_missing else ERROR, f"The file {file} is missing.", prim,
                     "put it back; or render its fallback colour with --allow-missing",
-                    tuple(dict.fromkeys(cells)),
+                    tuple(dict.fromkeys(cells)), file,
                 )  # fmt: skip
         files = [file for file in self._asked if file and "[" not in file and is_file(file)]
         for file, wrong in (inspect(files) if inspect is not None else {}).items():

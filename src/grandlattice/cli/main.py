@@ -40,6 +40,7 @@ _ROOMS = {
     "choice_commands": ("grade", "edition", "board", "adopt", "again", "finer"),
     "run_commands": ("demo", "proof", "run", "continue"),
     "page_commands": ("review", "live"),
+    "pack_commands": ("pack", "unpack"),
     "steer_commands": (
         "status",
         "pause",

@@ -27,6 +27,7 @@ from .omissions import (
 )
 from .opened_scene import (
     Scene as Scene,
+    files_named as files_named,
     files_read as files_read,
     open_scene as open_scene,
     read_asset as read_asset,

@@ -278,7 +278,14 @@ def scene_files(scene: Scene) -> list[Path]:
 
 def files_read(scene: Scene, named: Iterable[Path]) -> set[Path]:
     """Every file a scene and some files of a plan are made of, as they are named and as links lead;
-    those that are missing now, too.
+    those that are missing now, too; see `files_named`."""
+    found = files_named(scene, named)
+    return found | {resolved(path) for path in found}
+
+
+def files_named(scene: Scene, named: Iterable[Path]) -> set[Path]:
+    """Every file a scene and some files of a plan are made of, as they are named; those that are missing
+    now, too.
 
     Parameters
     ----------
@@ -293,7 +300,7 @@ def files_read(scene: Scene, named: Iterable[Path]) -> set[Path]:
     asked = {file: dependencies(file) for file in dict.fromkeys(usd)}
     for file, parts in {**asked, scene.file.resolve(): scene.named}.items():
         found |= _paths(file, parts)
-    return found | {resolved(path) for path in found}
+    return found
 
 
 def file_digest(path: Path) -> str:
