@@ -12,6 +12,10 @@ from .api.choices import (
 from .api.cleaning import (
     Leftover as Leftover,
 )
+from .api.clusters import (
+    clean_cluster_cache as clean_cluster_cache,
+    make_certificates as make_certificates,
+)
 from .api.editions import (
     EditionFiles as EditionFiles,
 )

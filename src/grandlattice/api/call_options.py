@@ -58,6 +58,7 @@ class RunOptions(RunKeys, total=False):
     allow_missing : render fallback colours where textures are missing.
     further : take those frames to their full quality, and no others, that the setting `seconds` ended; they
         get the bytes they would have had without it.
+    trust_network : take a plain line to a cluster on other machines; otherwise it has to be encrypted.
     on_event : called with everything that happens, see `grandlattice.runs.events`.
     on_outlook : called with what will be done, before it begins.
     on_estimate : called with what that will cost, from measurement.
@@ -71,6 +72,7 @@ class RunOptions(RunKeys, total=False):
     fresh: bool
     allow_missing: bool
     further: bool
+    trust_network: bool
     on_event: Callable[[Event], None] | None
     on_outlook: Callable[[Outlook], None] | None
     on_estimate: Callable[[Estimate], None] | None

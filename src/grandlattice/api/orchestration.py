@@ -168,6 +168,7 @@ class RunCall:
     fresh: bool = False
     allow_missing: bool = False
     further: bool = False
+    trust_network: bool = False
     on_event: Callable[[Event], None] | None = None
     on_outlook: Callable[[Outlook], None] | None = None
     on_estimate: Callable[[Estimate], None] | None = None
@@ -237,7 +238,10 @@ def run(
             order, further=call.further, reuse=not call.fresh, compiler=begun.compiler
         )  # fmt: skip
         # Workers measure the cost, and have the scene at hand then.
-        request = BackendRequest(order, min(count, len(todo)), block.gentle, block.on)
+        asked = block.workers if call.workers is None else call.workers
+        request = BackendRequest(
+            order, min(count, len(todo)), block.gentle, block.on, asked, call.trust_network
+        )  # fmt: skip
         backend = make_backend(request)
         note_run(planned.ledger)
         patience = Patience(
@@ -375,6 +379,7 @@ def _order(
     return WorkOrder(
         planned.model, planned.folder, planned.scene.file.resolve(), planned.output, planned.name, threads,
         allow_missing, planned.fixed, owner, keep=keep, keep_most=most, scene_files=files,
+        sources=planned.sources,
     )  # fmt: skip
 
 

@@ -41,6 +41,7 @@ _ROOMS = {
     "run_commands": ("demo", "proof", "run", "continue"),
     "page_commands": ("review", "live"),
     "pack_commands": ("pack", "unpack"),
+    "cluster_commands": ("cluster",),
     "steer_commands": (
         "status",
         "pause",

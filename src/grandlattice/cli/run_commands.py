@@ -81,6 +81,12 @@ def run(
             "--on", help="Who renders: local, or another backend by name or address.", show_default=False
         ),
     ] = None,
+    trust_network: Annotated[
+        bool,
+        typer.Option(
+            "--trust-network", help="Of --on tcp://: you say that no one else can reach that network."
+        ),
+    ] = False,
     conduct: Conduct = None,
     and_then: Annotated[
         bool, typer.Option("--and-then", help="When all is over, run the plan's after: command.")
@@ -134,7 +140,7 @@ def run(
     said = conduct_of(existing, until, conduct) | ({} if on is None else {"on": on})
     how = _How(
         read_frames(frames), workers, into, fresh, allow_missing, quiet, said,
-        continued=f"glat continue{given}", why=why,
+        continued=f"glat continue{given}", why=why, trusts=trust_network,
     )  # fmt: skip
     if first:
         if frames is not None:
@@ -199,6 +205,7 @@ class _How:
     further: bool = False
     continued: str | None = None  # the command that takes frames further that their seconds ended
     why: bool = False
+    trusts: bool = False  # the network to a cluster
 
 
 def _run_steps(queue: lattice.Queue, how: _How, command: str) -> bool:
@@ -357,9 +364,11 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
         say_meters()
     try:
         done = plan.run(
-            at=step.at, sets=step.sets, workers=count, threads=threads, frames=how.frames, into=how.into,
-            fresh=how.fresh, allow_missing=how.allow_missing, on_event=on_event, on_outlook=on_outlook,
+            at=step.at, sets=step.sets, workers=count if block.on == "local" else how.workers,
+            threads=threads, frames=how.frames, into=how.into, fresh=how.fresh,
+            allow_missing=how.allow_missing, on_event=on_event, on_outlook=on_outlook,
             on_estimate=None if how.quiet else on_estimate, further=how.further,
+            trust_network=how.trusts,
             **{key: value for key, value in conduct.items() if value is not None},
         )  # fmt: skip
     finally:

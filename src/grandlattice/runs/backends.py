@@ -46,12 +46,16 @@ class BackendRequest:
     workers : how many tasks at once; 0 asks for this very process.
     gentle : whether workers make way for whatever else their machine does.
     address : as it was asked for, such as ``tcp://host:8786``, or the name alone.
+    asked : how many workers were asked for in so many words; None where it was left open.
+    trusted : whether the person at this machine says that the network is trusted.
     """
 
     order: WorkOrder
     workers: int
     gentle: bool
     address: str
+    asked: int | None = None
+    trusted: bool = False
 
 
 def backend_maker(address: str) -> Callable[[BackendRequest], Backend]:
@@ -115,6 +119,11 @@ class Backend(Protocol):
         """What the worker holds that would take the next task."""
         ...
 
+    @property
+    def waits_for(self) -> str:
+        """Why no task can begin, where that is not for those under way; empty otherwise."""
+        ...
+
     def probe(self, probes: Sequence[Probe]) -> list[Taken | None]:
         """Measure what cells take, as many at a time as there are seats; None for what went wrong.
 
@@ -161,6 +170,7 @@ class InPlace:
         self._stop = threading.Event()
 
     abilities = Abilities(cancel=False)
+    waits_for = ""
 
     @property
     def free(self) -> int:
@@ -249,6 +259,7 @@ class Processes:
         self._seats = [self._start(k) for k in range(self._wanted)]
 
     abilities = Abilities()
+    waits_for = ""
 
     @property
     def free(self) -> int:

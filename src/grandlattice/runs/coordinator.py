@@ -293,7 +293,13 @@ class Coordinator:
             if time.monotonic() - self._beat > _HEARTBEAT:
                 self._beat = time.monotonic()
                 self._record.note_run(heard=time.time(), **self._spent())
-        self._say_held("paused" if self.paused else self._full.reason if self._full else self._short)
+        self._say_held(
+            "paused"
+            if self.paused
+            else self._full.reason
+            if self._full
+            else self._short or self.backend.waits_for
+        )
 
     def _spent(self) -> dict[str, float]:
         return {

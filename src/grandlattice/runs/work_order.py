@@ -33,6 +33,7 @@ class WorkOrder:
     owner : id of the plan's ledger, which every picture carries.
     keep : where files go, below `output`, that another would replace; None replaces them.
     keep_most : how many of them stay for each file; None is all.
+    sources : every file that the scene or the plan reads, as named and as links lead.
     scene_files : the files of the scene with their size and time of change, when the run began.
     further : take frames to their full quality that a time limit ended.
     reuse : whether frames are mixed from kept light shares where those answer them, and files written
@@ -51,6 +52,7 @@ class WorkOrder:
     owner: str = ""
     keep: str | None = None
     keep_most: int | None = None
+    sources: frozenset[Path] = frozenset()
     scene_files: tuple[tuple[Path, int, int], ...] = ()
     further: bool = False
     reuse: bool = True

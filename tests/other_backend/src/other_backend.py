@@ -22,6 +22,7 @@ class Threads:
 
     abilities = Abilities(cancel=False)
     idle_bytes = 0
+    waits_for = ""
 
     def __init__(self, order, count):
         self._order, self._count = order, count

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ctypes
+import platform
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
@@ -44,3 +45,14 @@ def function_at(address: int, count: int) -> Callable[..., int]:
 
 
 _engines: list[Any] = []  # machine code lives as long as its engine
+
+
+def processor_class() -> str:
+    """The class of this machine's processor: those of one class make the same bytes.
+
+    Products are added without rounding between where a processor can (FMA), which is another picture than
+    one that rounds twice.  Wider vectors change nothing.
+    """
+    features = llvm.get_host_cpu_features()
+    fused = features.get("fma", False) or platform.machine().lower() in ("arm64", "aarch64")
+    return f"{platform.machine().lower()}, {'fused' if fused else 'rounding'} products"

@@ -1,0 +1,167 @@
+"""Ways to a cluster: addresses, and whom they may be told.
+
+An open scheduler lets anybody who reaches it run anything on all its machines.  A plain line is taken to this
+machine alone, unless the person at it says that the network is trusted; a plan cannot say so, for it travels.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import json
+import logging
+import warnings
+from collections.abc import Mapping
+from importlib.util import find_spec
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+from platformdirs import user_config_path
+
+from grandlattice._support.user_cache import remember, remembered
+from grandlattice.errors import PlanError, RunError
+from grandlattice.remote.certificates import AUTHORITY, CERTIFICATE, KEY
+from grandlattice.runs import backends
+from grandlattice.runs.backends import Backend, BackendRequest
+
+_WITHIN = 10.0  # seconds a scheduler may take to answer
+_TABLE = "cluster"
+
+
+def connect(request: BackendRequest) -> Backend:
+    """The backend of an address: ``tcp://…``, ``tls://…``, ``file:scheduler.json``, or ``cluster``, which is
+    the last one.
+
+    Raises
+    ------
+    PlanError
+        When the address cannot be used.
+    RunError
+        When no scheduler answers there.
+    """
+    _refuse_without_engine()
+    address = request.address
+    if address == "cluster":
+        address = str(remembered(_TABLE).get("address", ""))
+        if not address:
+            raise PlanError("No cluster was used on this machine yet.", cure="say --on tcp://… or its like")
+    told = address
+    if address.startswith("file:"):
+        address = _address_in(Path(address.removeprefix("file:")))
+    _refuse_open_line(address, request.trusted)
+    client = _client(address, **_security(address))
+    remember(_TABLE, {"address": told})
+    from grandlattice.remote.cluster import Cluster
+
+    return Cluster(request.order, client, request.asked, gentle=request.gentle)
+
+
+def local(request: BackendRequest) -> Backend:
+    """The backend of this machine; ``local:4`` is a cluster of four workers on it."""
+    _, _, count = request.address.partition(":")
+    if not count:
+        return backends.local(request)
+    if not count.isdecimal() or not 1 <= int(count) <= 1000:
+        raise PlanError(f"{request.address} is no number of workers.", cure="such as local:4")
+    _refuse_without_engine()
+    from distributed import LocalCluster
+
+    from grandlattice.remote.cluster import Cluster
+
+    _be_quiet()
+    cluster = LocalCluster(
+        n_workers=int(count), threads_per_worker=1, host="127.0.0.1", dashboard_address=None,
+        silence_logs=logging.CRITICAL, memory_limit=0,
+    )  # fmt: skip
+    return Cluster(request.order, _client(cluster), None, gentle=request.gentle)
+
+
+def _refuse_without_engine() -> None:
+    if find_spec("distributed") is None:
+        raise PlanError(
+            "What talks to clusters is not installed.",
+            cure='python -m pip install "distributed>=2025.1" on this and all other machines',
+        )
+
+
+def _be_quiet() -> None:
+    """Have the engine print nothing: its words are for its own users."""
+    logging.getLogger("distributed").setLevel(logging.CRITICAL)
+    warnings.filterwarnings("ignore", module="distributed")
+
+
+def _client(address: Any, **security: Any) -> Any:
+    from distributed import Client
+
+    _be_quiet()
+    try:
+        return Client(address, timeout=_WITHIN, set_as_default=False, **security)
+    except (OSError, TimeoutError, ValueError, RuntimeError) as problem:
+        raise RunError(
+            f"No scheduler answers at {address}: {_first_sentence(problem)}.",
+            cure="look whether it runs, and whether address and certificates are right",
+        ) from None
+
+
+def _first_sentence(problem: Exception) -> str:
+    lines = str(problem).strip().splitlines() or [type(problem).__name__]
+    return lines[0].partition(". ")[0].rstrip(".")[:200]
+
+
+def _address_in(file: Path) -> str:
+    try:
+        return str(json.loads(file.read_text(encoding="utf-8"))["address"])
+    except (OSError, ValueError, KeyError, TypeError):
+        raise PlanError(
+            f"{file} is no file that a scheduler wrote.", cure="give the scheduler --scheduler-file"
+        ) from None
+
+
+def _refuse_open_line(address: str, trusted: bool) -> None:
+    """Make sure that a line is encrypted, or leads to this machine, or is said to be trusted."""
+    parts = urlsplit(address)
+    if parts.scheme not in ("tcp", "tls"):
+        raise PlanError(f"{address} is no address of a cluster.", cure="such as tls://host:8786")
+    if parts.scheme == "tls" or trusted or _is_here(parts.hostname or ""):
+        return
+    raise PlanError(
+        f"Anybody who reaches {address} can run anything on all its machines: the line is open.",
+        cure="use tls://, see docs/cluster.md; or say --trust-network where no one else can reach it",
+    )
+
+
+def _is_here(host: str) -> bool:
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return host == "localhost"
+
+
+def credentials_folder() -> Path:
+    """Where this machine keeps its certificate, and that of the authority it trusts."""
+    return user_config_path("grandlattice", appauthor=False) / "cluster"
+
+
+def _security(address: str) -> dict[str, Any]:
+    if not address.startswith("tls:"):
+        return {}
+    from distributed import Security
+
+    folder = credentials_folder()
+    files = {name: folder / name for name in (AUTHORITY, CERTIFICATE, KEY)}
+    for path in files.values():
+        if not path.is_file():
+            raise PlanError(
+                f"{path} is missing: this machine has no certificate.",
+                cure="glat cluster certificates makes them; see docs/cluster.md",
+            )
+    return {"security": Security(**tls_settings(files), require_encryption=True)}
+
+
+def tls_settings(files: Mapping[str, Path]) -> dict[str, str]:
+    """What the engine is told of certificates."""
+    return {
+        "tls_ca_file": str(files[AUTHORITY]),
+        "tls_client_cert": str(files[CERTIFICATE]),
+        "tls_client_key": str(files[KEY]),
+    }

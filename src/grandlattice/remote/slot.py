@@ -1,0 +1,246 @@
+"""A slot: a worker of the engine, which has a worker process of ours do one task at a time.
+
+The engine's worker only passes on what that process says, so that a render which dies, hangs or fills the
+memory never takes the slot with it; and ends it when its task is not waited for any more.
+"""
+
+from __future__ import annotations
+
+import os
+import pickle
+import platform
+import secrets
+import subprocess
+import sys
+import threading
+import time
+import uuid
+from contextlib import suppress
+from importlib.metadata import PackageNotFoundError, version
+from multiprocessing.connection import Client, Connection, Listener
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import psutil
+
+from grandlattice.errors import WorkerError
+from grandlattice.remote import host_cache
+from grandlattice.remote.mirror import order_there
+from grandlattice.runs.tasks import Task
+from grandlattice.runs.work_order import TaskResult, WorkOrder
+from grandlattice.runs.worker import end_of, end_with_children, work_for
+from grandlattice.runs.workshop import Workshop
+from grandlattice.tracer import can_denoise
+from grandlattice.tracer.compiling.native import processor_class
+from grandlattice.version import __version__
+
+_LOOK_EVERY = 0.1  # seconds between looks whether a task is still wanted
+_STARTING = 120.0  # seconds a process of ours may take to begin
+_PACKAGES = ("numpy", "numba", "usd-core", "embreex", "OpenImageIO", "opencolorio", "pyoidn")
+
+
+class SlotFacts(NamedTuple):
+    """What a machine is, as far as its pictures depend on it.
+
+    Attributes
+    ----------
+    version : of Grand Lattice, with its protocol.
+    packages : versions of what pictures come from.
+    processor : class of processor: those of one class make the same bytes.
+    system : operating system and word.
+    denoiser : whether it can denoise.
+    host : the same for all slots of one machine and cache.
+    name : of the machine.
+    cores, memory : processors, and bytes in all.
+    """
+
+    version: str
+    packages: tuple[str, ...]
+    processor: str
+    system: str
+    denoiser: bool
+    host: str
+    name: str
+    cores: int
+    memory: int
+
+    def differs_from(self, other: SlotFacts) -> str:
+        """Why its pictures would be others than those of another machine; empty where they are the same."""
+        for name in ("version", "packages", "processor", "system", "denoiser"):
+            one, two = getattr(self, name), getattr(other, name)
+            if one != two:
+                apart = (
+                    [(a, b) for a, b in zip(one, two, strict=False) if a != b] if name == "packages" else []
+                )
+                there, here = apart[0] if apart else (one, two)
+                return f"{name.removesuffix('s')} {there} there, {here} here"
+        return ""
+
+
+def slot_facts() -> SlotFacts:
+    """What this machine is."""
+    found = []
+    for name in _PACKAGES:
+        with suppress(PackageNotFoundError):
+            found.append(f"{name} {version(name)}")
+    machine = uuid.uuid5(uuid.NAMESPACE_OID, f"{platform.node()} {uuid.getnode()} {host_cache.host_folder()}")
+    return SlotFacts(
+        f"{__version__}, protocol 1", tuple(found), processor_class(),
+        f"{platform.system()} {platform.machine()}", can_denoise(), machine.hex, platform.node(),
+        os.cpu_count() or 1, psutil.virtual_memory().total,
+    )  # fmt: skip
+
+
+class _Seat:
+    """The process of ours that does this slot's tasks for one run."""
+
+    def __init__(self, run: str, order: WorkOrder, gentle: bool) -> None:
+        self.run, self._order, self._gentle = run, order, gentle
+        self.process: psutil.Popen | None = None
+        self._pipe: Connection | None = None
+        self.log = host_cache.work_folder(run) / f"slot-{os.getpid()}.log"
+
+    def pipe(self) -> Connection:
+        """To the process, which is begun where there is none."""
+        if self._pipe is not None and self.process is not None and self.process.poll() is None:
+            return self._pipe
+        self.end()
+        self.log.parent.mkdir(parents=True, exist_ok=True)
+        key = secrets.token_bytes(32)
+        with Listener(None, authkey=key) as listener:
+            command = [sys.executable, "-c", "from grandlattice.remote.slot import main; main()"]
+            self.process = psutil.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.DEVNULL)
+            stdin = self.process.stdin
+            pickle.dump((listener.address, key, str(self.log), os.getpid()), stdin)
+            stdin.close()
+            waiting = threading.Timer(_STARTING, self.end)  # one that never comes is not waited for
+            waiting.start()
+            try:
+                self._pipe = listener.accept()
+            finally:
+                waiting.cancel()
+        self._pipe.send((self._order, self._gentle))
+        return self._pipe
+
+    def end(self) -> None:
+        """End the process, at once."""
+        process, self.process = self.process, None
+        if self._pipe is not None:
+            self._pipe.close()
+            self._pipe = None
+        if process is not None:
+            with suppress(psutil.Error):
+                end_with_children(psutil.Process(process.pid))
+            with suppress(psutil.Error, subprocess.TimeoutExpired):
+                process.wait(5.0)
+
+
+_seats: dict[str, _Seat] = {}  # of this slot, by run; one at most is kept
+
+
+def seat_at(run: str, order: bytes, scene: str | None, gentle: bool) -> str:
+    """Have this slot ready for the tasks of a run; returns where its files stand until they are fetched.
+
+    Parameters
+    ----------
+    order : pickled.
+    scene : the folder of the scene on this machine; None: it sees the coordinator's own.
+    """
+    for other in [name for name in _seats if name != run]:
+        leave(other)
+    if run not in _seats:
+        given: WorkOrder = pickle.loads(order)
+        if scene is not None:
+            given = order_there(given, Path(scene), host_cache.work_folder(run))
+        _seats[run] = _Seat(run, given, gentle)
+    return str(_seats[run]._order.output)
+
+
+def leave(run: str) -> None:
+    """End what this slot does for a run, and remove what is left of it on this machine."""
+    seat = _seats.pop(run, None)
+    if seat is not None:
+        seat.end()
+    host_cache.end_run(run)
+
+
+def give_up(run: str) -> None:
+    """End the task under way; the slot stays."""
+    if run in _seats:
+        _seats[run].end()
+
+
+def carry_out(run: str, task: bytes, key: str, topic: str) -> tuple[str, Any, str]:
+    """Do a task in this slot; what came of it: ``done``, ``failed`` or ``returned``, and the log's end.
+
+    Parameters
+    ----------
+    key : of the engine's task, which tells whether it is waited for.
+    topic : under which progress is told.
+    """
+    from distributed import get_worker
+
+    worker = get_worker()
+    seat = _seats.get(run)
+    if seat is None:
+        return "failed", (WorkerError("The slot does not know this run any more."), ""), ""
+    given: Task = pickle.loads(task)
+    try:
+        pipe = seat.pipe()
+        pipe.send(given)
+        while True:
+            while not pipe.poll(_LOOK_EVERY):
+                if not is_wanted(worker, key):
+                    seat.end()
+                    return "returned", None, ""
+            message = pipe.recv()
+            if isinstance(message, float):
+                with suppress(Exception):  # a word that is lost does no harm
+                    worker.log_event(topic, (key, message))
+                continue
+            break
+    except (EOFError, OSError):
+        code = None if seat.process is None else seat.process.poll()
+        seat.end()
+        how = f" (signal {-code})" if code is not None and code < 0 else ""
+        problem = WorkerError(
+            f"The worker that rendered {given.first.address}, frame {given.frame}, ended without a word"
+            f"{how}.",
+            cure="give the same glat run again; if it happens again the frame may need more memory",
+        )
+        return "failed", (problem, ""), end_of(seat.log)
+    if isinstance(message, TaskResult):
+        return "done", message, ""
+    if message is None:
+        return "returned", None, ""
+    problem, details, log = message
+    return "failed", (problem, details), log
+
+
+def is_wanted(worker: Any, key: str) -> bool:
+    """Whether the engine still waits for a task of this worker.
+
+    That is read from what the worker knows of itself, which takes no time; see
+    ``distributed.worker_state_machine``.
+    """
+    found = worker.state.tasks.get(key)
+    running = getattr(worker.status, "name", "") in ("running", "paused")
+    return running and found is not None and found.state in ("executing", "long-running")
+
+
+def main() -> None:
+    """The process of a slot: `runs.worker.work_for` with a pipe to the slot."""
+    address, key, log, parent = pickle.load(sys.stdin.buffer)
+    pipe = Client(address, authkey=key)
+    order, gentle = pipe.recv()
+    threading.Thread(target=_end_with, args=(parent,), daemon=True).start()
+    work_for(Workshop, order, pipe, threading.Event(), Path(log), gentle)
+
+
+def _end_with(parent: int) -> None:
+    while psutil.pid_exists(parent) and os.getppid() == parent:
+        time.sleep(0.5)
+    end_with_children(psutil.Process())
+
+
+__all__ = ["SlotFacts", "carry_out", "give_up", "is_wanted", "leave", "seat_at", "slot_facts"]

@@ -1,0 +1,316 @@
+"""Tasks on a cluster: the promises of one machine, whatever is lost."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import psutil
+import pytest
+
+import grandlattice as lattice
+from conftest import PLAN
+from grandlattice._support.user_cache import cache_folder
+from grandlattice.errors import OutputError, PlanError
+from grandlattice.remote import host_cache
+from grandlattice.runs.ledger import Ledger
+from scattered import scattered_plan
+
+pytest.importorskip("distributed")
+
+
+class Studio:
+    """A scheduler and workers as processes of their own, as people start them."""
+
+    def __init__(self, folder: Path, *words: str, protocol: str = "tcp") -> None:
+        self.folder, self.words, self.protocol = folder, words, protocol
+        self.file = folder / "scheduler.json"
+        self.workers: list[subprocess.Popen[bytes]] = []
+        self.scheduler = self._start("scheduler", "--scheduler-file", str(self.file), "--host", "127.0.0.1", "--port", "0", "--no-dashboard",
+                                     "--protocol", protocol)  # fmt: skip
+        end = time.monotonic() + 30.0
+        while not self.file.exists():
+            assert time.monotonic() < end
+            time.sleep(0.05)
+        time.sleep(0.1)
+
+    def _start(self, kind: str, *words: str) -> subprocess.Popen[bytes]:
+        code = f"from distributed.cli.dask_{kind} import main; main()"
+        environment = {**os.environ, "GRANDLATTICE_CACHE": str(self.folder / "cache")}
+        return subprocess.Popen(
+            [sys.executable, "-c", code, *words, *self.words], cwd=self.folder, env=environment,
+            stdout=subprocess.DEVNULL, stderr=(self.folder / f"{kind}.log").open("ab"),
+        )  # fmt: skip
+
+    def add(self, count: int = 1) -> None:
+        for _ in range(count):
+            self.workers.append(
+                self._start("worker", "--scheduler-file", str(self.file), "--nthreads", "1", "--no-dashboard")
+            )
+
+    @property
+    def address(self) -> str:
+        return str(json.loads(self.file.read_text())["address"])
+
+    def renderers(self) -> list[psutil.Process]:
+        """The processes that render for the slots."""
+        found = []
+        for worker in self.workers:
+            for child in psutil.Process(worker.pid).children(recursive=True):
+                if "grandlattice.remote.slot" in " ".join(child.cmdline()):
+                    found.append(child)
+        return found
+
+    def end(self) -> None:
+        for process in [*self.workers, self.scheduler]:
+            if process.poll() is None:
+                for child in psutil.Process(process.pid).children(recursive=True):
+                    child.kill()
+                process.kill()
+            process.wait()
+
+
+def studio_folder(tmp_path: Path) -> Path:
+    """A folder for a studio, whose machines have the kernels that this one has."""
+    folder, own = tmp_path / "studio", cache_folder()
+    (folder / "cache").mkdir(parents=True)
+    for path in own.glob("*"):
+        if path.name != "cluster":
+            os.symlink(path, folder / "cache" / path.name)
+    return folder
+
+
+@pytest.fixture
+def studio(tmp_path: Path) -> Iterator[Studio]:
+    made = Studio(studio_folder(tmp_path))
+    yield made
+    made.end()
+
+
+def pictures(plan: lattice.Plan, run: lattice.Run) -> dict[str, str]:
+    return {
+        cell.address: hashlib.sha256(run.picture(cell.address).tobytes()).hexdigest() for cell in plan.cells
+    }
+
+
+def apart(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Have slots see nothing of this machine, as those of other machines do."""
+    monkeypatch.setattr("grandlattice.remote.cluster.Cluster._sees_our_folders", lambda self, address: False)
+
+
+def whole(folder: Path) -> None:
+    """No file is left under a temporary name."""
+    assert list(folder.rglob(".*.part.*")) == []
+
+
+def test_a_scene_goes_to_other_machines_and_its_pictures_come_back(
+    studio: Studio, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    file = scattered_plan(tmp_path)
+    file.write_text(file.read_text().replace("samples: 2,", "samples: 2, own-trace: true,"))
+    plan = lattice.open_plan(file)
+    here = plan.run(workers=0, into=tmp_path / "here")
+    apart(monkeypatch)
+    studio.add(2)
+    order: list[str] = []
+
+    def hear(event: lattice.Event) -> None:
+        if isinstance(event, lattice.Started):
+            order.append(event.task.first.address)
+
+    there = plan.run(on=f"file:{studio.file}", into=tmp_path / "there", on_event=hear)
+    assert there.ok, there.failures
+    assert order == [task.first.address for task in plan.tasks()]
+    assert pictures(plan, here) == pictures(plan, there)
+    whole(tmp_path / "there")
+    cache = studio.folder / "cache/cluster"
+    kept = [path for path in (cache / "blobs").rglob("*") if path.is_file()]
+    assert {hashlib.sha256(path.read_bytes()).hexdigest() for path in kept} == {path.name for path in kept}
+    assert all(not path.stat().st_mode & 0o222 for path in kept)
+    assert list((cache / "work").iterdir()) == []
+    # It stays there for the next run; the last address is remembered, and the ledger agrees with all.
+    stamps = {path: path.stat().st_mtime_ns for path in kept}
+    again = plan.run(on="cluster", into=tmp_path / "again", at="light=plain")
+    assert again.ok
+    assert {
+        path: path.stat().st_mtime_ns for path in (cache / "blobs").rglob("*") if path.is_file()
+    } == stamps
+    assert not plan.outlook(into=tmp_path / "there").todo
+
+
+@pytest.mark.parametrize("shares", [True, False])
+def test_whatever_is_lost_the_pictures_are_those_of_an_undisturbed_run(
+    plan_file: Path, studio: Studio, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, shares: bool
+) -> None:
+    if not shares:
+        apart(monkeypatch)
+    plan_file.write_text(PLAN.replace("samples: 4", "samples: 700"))
+    plan = lattice.open_plan(plan_file)
+    here = plan.run(workers=0, into=tmp_path / "here")
+    studio.add(2)
+    happened: list[str] = []
+
+    def hear(event: lattice.Event) -> None:
+        happened.append(type(event).__name__)
+        if happened.count("Progress") == 1 and "killed" not in happened:
+            happened.append("killed")
+            studio.renderers()[0].kill()  # the process that renders
+        elif happened.count("Finished") == 1 and "lost" not in happened:
+            happened.append("lost")
+            for child in psutil.Process(studio.workers[0].pid).children(recursive=True):
+                child.kill()  # a slot, with all it does; its nanny begins another
+            studio.workers[1].send_signal(signal.SIGKILL)
+            studio.add()
+
+    there = plan.run(on=studio.address, into=tmp_path / "there", on_event=hear)
+    assert there.ok, there.failures
+    assert happened.count("Retried") >= 1
+    assert happened.count("Finished") == 4
+    assert pictures(plan, here) == pictures(plan, there)
+    whole(tmp_path / "there")
+    assert Ledger(tmp_path / "there/room.ledger.sqlite").counts() == {"done": 4}
+
+
+def test_a_coordinator_that_is_killed_leaves_nothing_half_and_goes_on(
+    plan_file: Path, studio: Studio, tmp_path: Path
+) -> None:
+    plan_file.write_text(PLAN.replace("samples: 4", "samples: 1500"))
+    studio.add(2)
+    command = [sys.executable, "-m", "grandlattice", "run", plan_file.name, "--on", studio.address]
+    run = subprocess.Popen(command, cwd=plan_file.parent, stdout=subprocess.DEVNULL)
+    end = time.monotonic() + 60.0
+    while not studio.renderers():
+        assert time.monotonic() < end
+        assert run.poll() is None
+        time.sleep(0.1)
+    time.sleep(1.0)
+    run.send_signal(signal.SIGKILL)
+    run.wait()
+    while studio.renderers():  # nobody waits for what they do
+        assert time.monotonic() < end
+        time.sleep(0.1)
+    done = lattice.open_plan(plan_file).run(on=studio.address)
+    assert done.ok, done.failures
+    whole(plan_file.parent)
+    assert Ledger(plan_file.parent / "room.ledger.sqlite").counts() == {"done": 4}
+
+
+def test_a_run_waits_for_workers_says_so_and_refuses_those_that_would_make_others(
+    plan_file: Path, studio: Studio, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    plan, held = lattice.open_plan(plan_file), list[str]()
+
+    def hear(event: lattice.Event) -> None:
+        if isinstance(event, lattice.Held):
+            held.append(event.reason)
+            if event.reason == "no worker has come yet":
+                studio.add()
+
+    assert plan.run(on=studio.address, on_event=hear).ok
+    assert held[0] == "no worker has come yet"
+    assert held[-1] == ""
+    own = lattice.remote.slot.slot_facts()
+    for name, other in (("processor", "another class"), ("version", "0.0"), ("denoiser", not own.denoiser)):
+        facts = own._replace(**{name: other})
+        monkeypatch.setattr("grandlattice.remote.cluster.slot_facts", lambda facts=facts: facts)
+        said, stop = list[str](), list[Callable[[], None]]()
+
+        def refused(event: lattice.Event, said: list = said, stop: list = stop) -> None:
+            if isinstance(event, lattice.Held) and "cannot be used" in event.reason:
+                said.append(event.reason)
+                stop[0]()
+
+        done = plan.run(on=studio.address, fresh=True, on_event=refused, on_begin=stop.append)
+        assert not done.ok
+        assert name in said[0]
+
+
+def test_open_lines_lead_to_this_machine_alone(
+    plan_file: Path, tmp_path: Path, glat, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("grandlattice.remote.connecting.credentials_folder", lambda: tmp_path)
+    (tmp_path / "scheduler.json").write_text('{"address": "tcp://192.0.2.1:8786"}')
+    for address in (
+        "tcp://192.0.2.1:8786",
+        "tcp://render.example:8786",
+        f"file:{tmp_path / 'scheduler.json'}",
+    ):
+        plan_file.write_text(PLAN + f"run: {{on: '{address}'}}\n")
+        with pytest.raises(PlanError, match="the line is open"):
+            lattice.open_plan(plan_file).run()
+    for address in ("tls://192.0.2.1:8786", "file:none.json", "local:0", "local:x", "tcp:"):
+        code, said = glat.here(plan_file.parent, ("run", "--on", address))
+        assert (code, "foresee" in said) == (2, False), (address, said)
+    monkeypatch.setattr("grandlattice.remote.connecting._WITHIN", 1.0)
+    for address, trusts in (("tcp://127.0.0.1:9", False), ("tcp://192.0.2.1:9", True)):
+        with pytest.raises(lattice.RunError, match="No scheduler answers"):
+            lattice.open_plan(plan_file).run(on=address, trust_network=trusts)
+
+
+def test_machines_know_each_other_by_certificates(
+    plan_file: Path, tmp_path: Path, glat, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    pytest.importorskip("cryptography")
+    code, said = glat(tmp_path, "cluster", "certificates", "keys")
+    assert (code, "dask scheduler" in said) == (0, True), said
+    assert (tmp_path / "keys/key.pem").stat().st_mode & 0o077 == 0
+    assert glat(tmp_path, "cluster", "certificates", "keys")[0] == 1
+    keys = [str(tmp_path / "keys" / name) for name in ("authority.pem", "certificate.pem", "key.pem")]
+    words = ["--tls-ca-file", keys[0], "--tls-cert", keys[1], "--tls-key", keys[2]]
+    studio = Studio(studio_folder(tmp_path), *words, protocol="tls")
+    try:
+        assert studio.address.startswith("tls://")
+        studio.add()
+        monkeypatch.setattr("grandlattice.remote.connecting.credentials_folder", lambda: tmp_path / "keys")
+        assert lattice.open_plan(plan_file).run(on=studio.address, at="day/Front").ok
+        lattice.make_certificates(tmp_path / "foreign")
+        monkeypatch.setattr("grandlattice.remote.connecting._WITHIN", 2.0)
+        monkeypatch.setattr("grandlattice.remote.connecting.credentials_folder", lambda: tmp_path / "foreign")
+        with pytest.raises(lattice.RunError, match="No scheduler answers"):
+            lattice.open_plan(plan_file).run(on=studio.address, at="day/Side")
+    finally:
+        studio.end()
+
+
+def test_what_a_machine_keeps_is_what_it_says_and_nothing_leads_out(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("GRANDLATTICE_CACHE", str(tmp_path / "cache"))
+    data = bytes(range(256)) * 100
+    digest = hashlib.sha256(data).hexdigest()
+    assert host_cache.lacking([(digest, len(data))]) == {digest: 0}
+    host_cache.take_part(digest, 0, data[:1000])
+    assert host_cache.lacking([(digest, len(data))]) == {digest: 1000}  # a cut: it goes on from there
+    host_cache.take_part(digest, 1000, b"damaged")
+    with pytest.raises(OutputError, match="damaged"):
+        host_cache.complete(digest)
+    assert host_cache.lacking([(digest, len(data))]) == {digest: 0}
+    host_cache.take_part(digest, 0, data)
+    host_cache.complete(digest)
+    assert host_cache.lacking([(digest, len(data))]) == {}
+    run = host_cache.work_folder("run-1")
+    run.mkdir(parents=True)
+    (run / "own.exr").write_bytes(b"picture")
+    (tmp_path / "other.txt").write_text("other")
+    os.symlink(tmp_path / "other.txt", run / "link.exr")
+    assert host_cache.read_part("run-1", "own.exr", 1, 3) == b"ict"
+    for wrong in ("../../../other.txt", "link.exr", str(tmp_path / "other.txt"), "../run-2/x"):
+        with pytest.raises((OutputError, OSError)):
+            host_cache.read_part("run-1", wrong, 0, 10)
+        host_cache.forget("run-1", [wrong])
+    assert (tmp_path / "other.txt").exists()
+    for wrong in ("..", "a/b", "", "x" * 65):
+        with pytest.raises(OutputError):
+            host_cache.end_run(wrong)
+    for wrong in ("../x", "g" * 64, ""):
+        with pytest.raises(OutputError):
+            host_cache.take_part(wrong, 0, b"x")
+    assert host_cache.clean() > len(data)
+    assert not host_cache.host_folder().exists()
