@@ -559,6 +559,34 @@ def test_earlier_pictures_are_kept_told_of_and_put_back(plan_file: Path, glat) -
         assert "did not foresee" not in said
 
 
+def test_what_changed_in_the_scene_is_told_by_prims_and_what_is_said_of_them(plan_file: Path, glat) -> None:
+    from pxr import Gf, Sdf, Usd, UsdGeom
+
+    plan_file.write_text(PLAN.replace("own-trace: true ", "") + "run: {keep-earlier: 2}\n")
+    assert lattice.open_plan(plan_file).run(workers=0).ok
+    layer = Sdf.Layer.OpenAsAnonymous(str(plan_file.with_name("room.usda")))  # ours refuses to be edited
+    stage = Usd.Stage.Open(layer)
+    stage.GetPrimAtPath("/World/Lights/Key").GetAttribute("inputs:intensity").Set(45.0)
+    UsdGeom.Xformable(stage.GetPrimAtPath("/World/Toys/BallA")).GetOrderedXformOps()[0].Set(Gf.Vec3d(-1, 1, 0))
+    stage.GetPrimAtPath("/World/Looks/Red/Surface").GetAttribute("inputs:roughness").Set(0.25)
+    stage.GetPrimAtPath("/World/Cameras/Front").GetAttribute("focalLength").Set(50.0)
+    stage.RemovePrim("/World/Lights/Rim")
+    layer.Export(str(plan_file.with_name("room.usda")))
+    assert lattice.open_plan(plan_file).run(workers=0).ok
+    (picture,) = lattice.open_plan(plan_file).history("day/Front")
+    told = {name: (then, now) for name, then, now in picture.changes if name.startswith("/")}
+    assert told == {
+        "/World/Toys/BallA  place": ("as it was", "another"),
+        "/World/Looks/Red  roughness": ("0.4", "0.25"),
+        "/World/Lights/Key  strength and colour, nits": ("30 30 30", "45 45 45"),
+        "/World/Lights/Rim": ("there", ""),
+        "/World/Cameras/Front  focal length": ("4", "5"),
+    }
+    code, said = glat(plan_file.parent, "history", "day/Front")
+    assert (code, "/World/Looks/Red  roughness  0.4 → 0.25" in said) == (0, True), said
+    assert "/World/Cameras/Front" not in glat(plan_file.parent, "history", "day/Side")[1]
+
+
 # --- editions ---------------------------------------------------------------------------------------------
 
 EDITIONS = (

@@ -418,6 +418,42 @@ def test_nothing_stands_in_the_way_of_those_who_cannot_see_or_point(
     tab.end()
 
 
+def test_plans_of_a_queue_stand_on_one_page(browser, plan_file: Path, glat) -> None:
+    folder = plan_file.parent
+    other = (
+        PLAN.replace("    night:\n", "    dusk:\n")
+        .replace("out/{light}", "other/{light}")
+        .replace("[beauty, depth]", "[beauty, normal]")
+    )
+    (folder / "hall.lattice.yaml").write_text(other)
+    (folder / "both.queue.yaml").write_text("plans: [room.lattice.yaml, hall.lattice.yaml]\n")
+    for step in lattice.open_queue(folder / "both.queue.yaml"):
+        assert step.plan.run(workers=0).ok
+    code, said = glat(folder, "review", "both.queue.yaml")
+    assert (code, "both-page/index.html" in said) == (0, True), said
+    tab = Tab(browser, folder / "both-page/index.html")
+    assert tab.page.locator("[data-cell]").count() == 8
+    assert tab.page.evaluate("page.told.axes.map((axis) => [axis.name, axis.entries.length])") == [
+        ["plan", 2], ["light", 3], ["camera", 2],
+    ]  # fmt: skip
+    tab.look("room: day/Front", "hall: day/Front")
+    held = [exr(plan_file, "day/Front"), folder / "other/day/Front.0001.exr"]
+    for pane, file in enumerate(held):
+        values = tab.page.evaluate(f"page.panes.reading({pane}, 0.5, 0.5).rows[0].values")
+        assert values == pytest.approx(read_channels(file, ["R", "G", "B"])[16, 24].tolist(), rel=1e-6)
+    names = "page.panes.reading({}, 0.5, 0.5).rows.map((row) => row.pass)"
+    assert [tab.page.evaluate(names.format(pane)) for pane in (0, 1)] == [
+        ["beauty", "depth"],
+        ["beauty", "normal"],
+    ]
+    tab.page.evaluate("page.update({ panel: 'grade', active: 1 }); page.update({ grade: { contrast: 1.2 } })")
+    tab.page.get_by_role("button", name="Hand back").click()
+    assert tab.page.locator("dialog textarea").input_value() == (
+        "glat grade contrast=1.2 --plan hall.lattice.yaml --at day/Front"
+    )
+    tab.end()
+
+
 def test_an_earlier_picture_stands_beside_the_present_one(browser, plan_file: Path) -> None:
     text = PLAN.replace("own-trace: true ", "").replace("axes:", "run: {keep-earlier: 2}\naxes:")
     for intensity in (2, 3, 4):

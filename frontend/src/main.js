@@ -4,7 +4,7 @@ import { Kept, merged } from "./choices.js";
 import { h } from "./dom.js";
 import { Matrix } from "./matrix.js";
 import { PANELS, panel } from "./panels.js";
-import { likeOf, quoted } from "./parts.js";
+import { inPlan, likeOf, quoted } from "./parts.js";
 import { Panes } from "./panes.js";
 import { OTHERS, along, asHash, first, fromHash } from "./state.js";
 import { Served } from "./served.js";
@@ -142,7 +142,8 @@ export class Page {
 
   /** Ask for what is between two entries of a sweep. @param {string} axis @param {string} from @param {string} to */
   finer(axis, from, to) {
-    const command = `glat finer ${this.told.plan}.lattice.yaml ${quoted(`${axis}=${from},${to}`)}`;
+    const here = this.told.cells[this.state.panes[this.state.active] ?? this.state.at];
+    const command = `glat finer ${inPlan(this.told, here)[0]} ${quoted(`${axis}=${from},${to}`)}`;
     this.handOn(`Cells between ${axis} ${from} and ${to}`, command, { order: "finer", axis, between: [from, to] });
   }
 

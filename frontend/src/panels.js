@@ -6,7 +6,7 @@ import { h, handOver } from "./dom.js";
 import { GRADE_NAMES, neutral, said } from "./grade.js";
 import { asRule, isAsLit } from "./light.js";
 import { lens } from "./lens_panel.js";
-import { facts, quoted, slider } from "./parts.js";
+import { facts, inPlan, quoted, slider } from "./parts.js";
 import { SIGNS } from "./matrix.js";
 import { lasting } from "./served.js";
 import { along } from "./state.js";
@@ -96,8 +96,8 @@ function counted({ told, choices }) {
 /** @param {Page} page */
 function adopting({ told, state }) {
   const here = told.cells[state.at];
-  return told.axes.filter((axis, k) => axis.entries.length > 1 && here.at[k] >= 0)
-    .map((axis) => `glat adopt ${told.plan}.lattice.yaml ${quoted(`${axis.name}=${axis.entries[here.at[told.axes.indexOf(axis)]]}`)}`).join("\n");
+  return told.axes.filter((axis, k) => axis.entries.length > 1 && here.at[k] >= 0 && !(here.p && k === 0))
+    .map((axis) => `glat adopt ${inPlan(told, here)[0]} ${quoted(`${axis.name}=${axis.entries[here.at[told.axes.indexOf(axis)]]}`)}`).join("\n");
 }
 
 /** Let axes stay with the entries of a cell: by the server, or as a command to paste. @param {Page} page */
@@ -197,7 +197,7 @@ function light(page) {
     noisy && slider("noise left", { value: state.noisy, min: 0, max: 1, step: 0.01, usual: 0, title: "0: denoised, 1: as traced" }, (value) => page.update({ noisy: value }, true)),
     h("div.tools", {}, h("button", { onclick: () => page.update({ mix: {}, noisy: 0 }) }, "As it was"),
       lamps.length > 0 && h("button", { onclick: () => page.handOn("Rules for the plan", asRule(page.state.mix, page.matchOf(here)) || "# nothing is changed", { order: "relight", at: page.likes(here), lamps: page.state.mix }) }, "Hand back …"),
-      noisy && h("button", { onclick: () => page.handOn("Denoise like this", `glat run ${told.plan}.lattice.yaml --set denoise=${Math.round(100 * (1 - page.state.noisy))}%`) }, "Noise …")));
+      noisy && h("button", { onclick: () => page.handOn("Denoise like this", `glat run ${inPlan(told, here)[0]} --set denoise=${Math.round(100 * (1 - page.state.noisy))}%`) }, "Noise …")));
 }
 
 /** @param {Page} page */
@@ -206,7 +206,8 @@ function grade(page) {
   const near = /** @type {Record<string, [number, number]>} */ ({ exposure: [-4, 4], contrast: [0.25, 2.5], saturation: [0, 2], temperature: [-2, 2], tint: [-2, 2] });
   const command = () => {
     const values = Object.entries(said(page.state.grade)).map(([name, value]) => `${name}=${+value.toFixed(3)}`);
-    return values.length ? `glat grade ${values.join(" ")} --plan ${told.plan}.lattice.yaml --at ${quoted(here.a)}` : `glat grade off --plan ${told.plan}.lattice.yaml --at ${quoted(here.a)}`;
+    const [plan, cell] = inPlan(told, here);
+    return `glat grade ${values.length ? values.join(" ") : "off"} --plan ${plan} --at ${quoted(cell)}`;
   };
   return h("section", {}, h("h2", {}, "Grade"),
     ...GRADE_NAMES.map((name) => {

@@ -23,9 +23,12 @@ export function slider(name, how, told) {
   return h("div.slider", { title: how.title }, h("span", {}, name), range, shown);
 }
 
+/** The file of a cell's plan, and its address there. @param {import("./store.js").Told} told @param {import("./store.js").Cell} cell @returns {[string, string]} */
+export const inPlan = (told, cell) => [`${cell.p ?? told.plan}.lattice.yaml`, cell.p ? cell.a.slice(cell.p.length + 2) : cell.a];
+
 /** Those cells that have an entry with a cell in common: of the first axis with several, which is where artists put lights.
  * @param {import("./store.js").Told} told @param {import("./store.js").Cell} cell @returns {[string, string] | null} axis and entry */
 export function likeOf(told, cell) {
-  const k = told.axes.findIndex((axis, n) => axis.entries.length > 1 && cell.at[n] >= 0);
+  const k = told.axes.findIndex((axis, n) => axis.entries.length > 1 && cell.at[n] >= 0 && !(cell.p && n === 0));
   return k < 0 ? null : [told.axes[k].name, told.axes[k].entries[cell.at[k]]];
 }

@@ -29,6 +29,7 @@ import { unpacked } from "./decode.js";
  * @property {boolean} stereo left eye over right
  * @property {string} word its edits, shortly
  * @property {string} v another when its pictures are
+ * @property {string} [p] its plan, where there are several
  * @property {number} [past] the cell whose earlier picture this is
  */
 /**

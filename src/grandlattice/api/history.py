@@ -20,12 +20,24 @@ from grandlattice.runs.kept_pictures import (
     file_of,
     new_folder,
 )
+from grandlattice.stage.prim_facts import changes_between, unpacked_facts
 
 if TYPE_CHECKING:
     from grandlattice.api.plan_files import PlanFiles
     from grandlattice.api.planned import Planned
 
-_MARKS = ("settings", "edits", "scene", "scene saved", "versions", "camera", "samples", "seconds", "relit")
+_MARKS = (
+    "prims",
+    "settings",
+    "edits",
+    "scene",
+    "scene saved",
+    "versions",
+    "camera",
+    "samples",
+    "seconds",
+    "relit",
+)
 _COMPARED = ("edits", "scene", "scene saved", "versions", "camera")
 
 
@@ -119,7 +131,10 @@ def _changes(then: Mapping[str, str], now: Mapping[str, str]) -> list[tuple[str,
     before, after = (_settings(facts.get("settings", "")) for facts in (then, now))
     changed = [(name, before.get(name, ""), after.get(name, "")) for name in {**before, **after}]
     changed += [(name, then.get(name, ""), now.get(name, "")) for name in _COMPARED]
-    return [(name, *_apart(name, a, b)) for name, a, b in changed if a != b]
+    told = [(name, *_apart(name, a, b)) for name, a, b in changed if a != b]
+    if then.get("prims") and now.get("prims"):
+        told += changes_between(unpacked_facts(then["prims"]), unpacked_facts(now["prims"]))
+    return told
 
 
 def _apart(name: str, then: str, now: str) -> tuple[str, str]:

@@ -116,7 +116,7 @@ class LiveProofs(PageService["Plan"]):
 
     def _page_of(self, plan: Plan) -> PageFiles:
         chosen = plan._chosen(self._at, self._sets)
-        return page_contents.write(plan, plan._explained, chosen, self._into_folder, None, may_be_empty=True)
+        return page_contents.write(plan, plan.explained, chosen, self._into_folder, None, may_be_empty=True)
 
     # --- looking ---------------------------------------------------------------------------------------
 

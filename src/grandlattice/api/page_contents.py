@@ -6,7 +6,7 @@ import hashlib
 import os
 import time
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from datetime import datetime
 from functools import partial
@@ -41,6 +41,8 @@ if TYPE_CHECKING:
 _EXPLAINED = 300
 """Cells whose scene is looked at for what changed in it; of more cells the settings are told alone."""
 _SPANS = 3000  # frames that a timeline shows at most
+_PLAN = "plan"
+"""The axis that plans are on a page of several."""
 NOISY = "noisy"
 """The name of the beauty as it was traced, where it was kept."""
 
@@ -67,12 +69,6 @@ class _Shown(NamedTuple):
         """The files of its first frame that is there."""
         wanted = self.cell.settings.frames[0]
         return self.files.get(wanted) or next(iter(self.files.values()), [])
-
-    @property
-    def key(self) -> str:
-        """It, in the names of files of the page."""
-        told = self.cell.address if self.past is None else f"{self.cell.address}\0{self.past[1]}"
-        return hashlib.blake2b(told.encode("utf-8", "surrogateescape"), digest_size=6).hexdigest()
 
 
 def write(
@@ -103,11 +99,86 @@ def write(
         planned.ledger.close()
 
 
-class _Contents:
-    """What a page shows of some cells of a plan."""
+def write_several(
+    plans: Sequence[tuple[PlanFiles, Callable[[Cell, bool], Explanation], Indices]], name: str,
+    into: Path | None, most_bytes: float | None,
+) -> PageFiles:  # fmt: skip
+    """Write one page of cells of several plans, which are an axis of it; see `Queue.page`.
 
-    def __init__(self, plan: PlanFiles, planned: Planned, chosen: Indices) -> None:
-        self._plan, self._planned = plan, planned
+    Parameters
+    ----------
+    plans : each with what explains its cells, see `write`, and which of them.
+    """
+    planned = [plan.planned(into) for plan, _, _ in plans]
+    try:
+        every = [
+            _Contents(plan, own, chosen, mark=plan.name)
+            for (plan, _, chosen), own in zip(plans, planned, strict=True)
+        ]
+        if not any(shown.files for contents in every for shown in contents.shown):
+            raise RunError("There is no picture for a page yet.", cure="glat run renders them")
+        passes = list(dict.fromkeys(p for contents in every for p in contents.passes))
+        displays = list(dict.fromkeys(d for contents in every for d in contents.displays))
+        for contents in every:
+            contents.passes, contents.displays = passes, displays
+        folder = planned[0].output / f"{name}-page"
+        told = _joined(name, [contents.told(folder) for contents in every])
+        explained: dict[str, list[list[object]]] = {}
+        for contents, (_, explain, _) in zip(every, plans, strict=True):
+            explained |= contents.explanations(explain)
+        return write_page(
+            folder, told, every[0].shaders(), explained, [t for c in every for t in c.thumbnails()],
+            [source for contents in every for source in contents.pixels()], most_bytes,
+        )  # fmt: skip
+    finally:
+        for own in planned:
+            own.ledger.close()
+
+
+def _joined(name: str, parts: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
+    """What a page is told of several plans: their axes side by side, the plan itself the first of them."""
+    axes: dict[str, dict[str, Any]] = {
+        _PLAN: {"name": _PLAN, "entries": [part["plan"] for part in parts], "sweeps": False}
+    }
+    for part in parts:
+        for axis in part["axes"]:
+            known = axes.setdefault(axis["name"], {"name": axis["name"], "entries": [], "sweeps": True})
+            known["entries"] = list(dict.fromkeys([*known["entries"], *axis["entries"]]))
+            known["sweeps"] = known["sweeps"] and axis["sweeps"]
+    present, past = list[dict[str, Any]](), list[dict[str, Any]]()
+    for number, part in enumerate(parts):
+        first = len(present)
+        own = {axis["name"]: axis for axis in part["axes"]}
+        places = {name: k for k, name in enumerate(own)}
+        for cell in part["cells"]:
+            at = [
+                number if axis == _PLAN else -1 if axis not in own or cell["at"][places[axis]] < 0
+                else known["entries"].index(own[axis]["entries"][cell["at"][places[axis]]])
+                for axis, known in axes.items()
+            ]  # fmt: skip
+            made = {**cell, "at": at, "p": part["plan"]}
+            if "past" in cell:
+                past.append({**made, "past": first + cell["past"]})
+            else:
+                present.append(made)
+    return {
+        **parts[0], "plan": name, "title": name.replace("-", " ").replace("_", " "), "timeline": [],
+        "id": " ".join(part["id"] for part in parts), "axes": list(axes.values()), "cells": [*present, *past],
+        "choices": {cell: choice for part in parts for cell, choice in part["choices"].items()},
+        "passes": list({each["name"]: each for part in parts for each in part["passes"]}.values()),
+    }  # fmt: skip
+
+
+class _Contents:
+    """What a page shows of some cells of a plan.
+
+    Parameters
+    ----------
+    mark : stands before the addresses of cells on a page of several plans.
+    """
+
+    def __init__(self, plan: PlanFiles, planned: Planned, chosen: Indices, mark: str = "") -> None:
+        self._plan, self._planned, self._mark = plan, planned, mark
         self._own = planned.model.own_kinds
         self._records: dict[str, FileRecord] = {}
         if planned.ledger.file.exists():
@@ -119,12 +190,21 @@ class _Contents:
         named = (
             name for s in self.shown for files in s.files.values() for f in files for name in f.planned.passes
         )
-        self._passes = list(dict.fromkeys(("beauty", *named)))
+        self.passes = list(dict.fromkeys(("beauty", *named)))
         if any(shown.cell.settings.keep_noisy for shown in self.shown):
-            self._passes.append(NOISY)
+            self.passes.append(NOISY)
         wanted = dict.fromkeys(shown.cell.settings.display for shown in self.shown)
         self._names = {display: " / ".join(find_display(display)) for display in wanted}
-        self._displays = list(dict.fromkeys([*self._names.values(), *_usual_displays()]))
+        self.displays = list(dict.fromkeys([*self._names.values(), *_usual_displays()]))
+
+    def _named(self, address: str) -> str:
+        """The address of a cell on this page."""
+        return f"{self._mark}: {address}" if self._mark else address
+
+    def _key(self, shown: _Shown) -> str:
+        """A picture in the names of files of the page."""
+        told = "\0".join([self._named(shown.cell.address), *([shown.past[1]] if shown.past else [])])
+        return hashlib.blake2b(told.encode("utf-8", "surrogateescape"), digest_size=6).hexdigest()
 
     def _look_at(self, cell: Cell) -> _Shown:
         files: dict[int, list[_There]] = {}
@@ -163,13 +243,15 @@ class _Contents:
         """Everything but pictures."""
         plan = self._plan
         states = states_of(plan, self._planned)
-        names, every = self._names, self._displays
+        names, every = self._names, self.displays
         return {
             "plan": plan.name,
             "made": round(time.time(), 3),
             "id": self._planned.ledger.id if self._planned.ledger.file.exists() else "",
             "timeline": self._timeline(),
-            "choices": {cell: each.model_dump() for cell, each in choices_of(self._planned).items()},
+            "choices": {
+                self._named(cell): each.model_dump() for cell, each in choices_of(self._planned).items()
+            },
             "title": plan.name.replace("-", " ").replace("_", " "),
             "rate": plan.scene.frames_per_second,
             "axes": [
@@ -177,7 +259,7 @@ class _Contents:
                  "sweeps": isinstance(self._planned.model.axes.get(axis.name), SweepAxis)}
                 for axis in plan.lattice.axes
             ],
-            "passes": [self._pass(name) for name in self._passes],
+            "passes": [self._pass(name) for name in self.passes],
             "displays": every,
             "grades": {name: value._asdict() for name, value in GRADES.items()},
             "cells": [self._cell(shown, states, every, names, folder) for shown in self.shown],
@@ -188,7 +270,7 @@ class _Contents:
         return [
             {"plain": _shader(display, graded=False), "graded": _shader(display, graded=True),
              "table": display_table(display)}
-            for display in self._displays
+            for display in self.displays
         ]  # fmt: skip
 
     def _pass(self, name: str) -> dict[str, Any]:
@@ -222,7 +304,8 @@ class _Contents:
         axes = [axis.name for axis in self._plan.lattice.axes]
         places = [axis.index for axis in self._plan.lattice.axes]
         return {
-            "a": cell.address if shown.past is None else f"{cell.address}, {shown.past[1]}", "k": shown.key,
+            "a": self._named(cell.address) + (f", {shown.past[1]}" if shown.past else ""),
+            "k": self._key(shown),
             **({"past": shown.past[0]} if shown.past else {"lacks": lacks} if lacks and shown.files else {}),
             "at": [
                 places[n].get(cell.coordinates.get(axis, ""), -1) for n, axis in enumerate(axes)
@@ -267,7 +350,7 @@ class _Contents:
             if shown.past:
                 continue
             with suppress(LatticeError):
-                found[shown.cell.address] = _rows(explain(shown.cell, whole))
+                found[self._named(shown.cell.address)] = _rows(explain(shown.cell, whole))
         return found
 
     # --- pictures --------------------------------------------------------------------------------------
@@ -297,7 +380,7 @@ class _Contents:
         firsts = [(s, frame) for s in now for frame in list(s.files)[:1]]
         others = [(s, frame) for s in now for frame in list(s.files)[1:]]
         past = [(s, frame) for s in self.shown if s.past for frame in s.files]
-        rest = [name for name in self._passes if name != "beauty"]
+        rest = [name for name in self.passes if name != "beauty"]
         return [
             *self._of(firsts, ["beauty"]), *self._of(firsts, rest), *self._of(others, ["beauty"]),
             *self._of(past, ["beauty"]), *self._of(others, rest), *self._of(past, rest),
@@ -312,7 +395,7 @@ class _Contents:
                         continue
                     if name == NOISY and not shown.cell.settings.keep_noisy:
                         continue
-                    key = f"{shown.key}-{frame}-{self._passes.index(name)}"
+                    key = f"{self._key(shown)}-{frame}-{self.passes.index(name)}"
                     if name == NOISY:
                         yield PixelSource(key, path, noisy_channels("beauty"), "half")
                         break

@@ -91,9 +91,9 @@ class Plan(PlanPictures):
 
         chosen = self._chosen(at, sets)
         folder = None if into is None else Path(into)
-        return page_contents.write(self, self._explained, chosen, folder, most_bytes)
+        return page_contents.write(self, self.explained, chosen, folder, most_bytes)
 
-    def _explained(self, cell: Cell, scene: bool) -> Explanation:
+    def explained(self, cell: Cell, scene: bool) -> Explanation:
         """`explain`, remembered: a page that is served is written many times."""
         key = cell.address, scene
         if key not in self._explanations:
@@ -151,7 +151,7 @@ class Plan(PlanPictures):
                 chosen = plan._chosen(at, sets)
             except NoSuchCell:  # they went with a change of the plan
                 chosen = plan.cells.indices()
-            return page_contents.write(plan, plan._explained, chosen, folder, None, may_be_empty=True)
+            return page_contents.write(plan, plan.explained, chosen, folder, None, may_be_empty=True)
 
         def changed(verb: str, details: Mapping[str, Any]) -> tuple[Plan, str]:
             if self.file is None:

@@ -33,6 +33,7 @@ from grandlattice.plan.validation import explained
 from grandlattice.plan.value_types import Strict, Text, Texts
 
 if TYPE_CHECKING:
+    from grandlattice.page import PageFiles
     from grandlattice.runs import Run
 
 
@@ -130,6 +131,25 @@ class Queue:
             known += [seconds] if seconds is not None else []
             unknown += [] if seconds is not None else [step.plan.name]
         return Forecast(sum(known), tuple(unknown))
+
+    def page(self, *, into: str | Path | None = None, most_bytes: float = 2e9) -> PageFiles:
+        """Write one page of all plans, which are an axis of it; see `Plan.page`.
+
+        Raises
+        ------
+        RunError
+            When there is no picture yet.
+        OutputError
+            When files of others are in the way.
+        """
+        from grandlattice.api import page_contents
+
+        shown = [
+            (step.plan, step.plan.explained, step.plan.cells.indices(*step.at, sets=step.sets))
+            for step in self.steps
+        ]
+        folder = None if into is None else Path(into)
+        return page_contents.write_several(shown, self.name, folder, most_bytes)
 
     def __len__(self) -> int:
         return len(self.steps)

@@ -55,7 +55,8 @@ def review(
 
     Example:  glat review --serve
     """
-    steps = list(open_queue([plan] if plan else None, None, at, sets))
+    queue = open_queue([plan] if plan else None, None, at, sets)
+    steps = list(queue)
     for step in steps if choices is not None else ():
         made = step.plan.choices(take_in=choices, into=into)
         by = Counter(choice.by for choice in made.values())
@@ -70,8 +71,10 @@ def review(
     for step in steps:
         sheets = step.plan.review(at=step.at, sets=step.sets, into=into, pass_name=pass_name, above=above)
         result_tables.show_files(sheets, "wrote")
-        if page and pass_name is None:
+        if page and pass_name is None and len(steps) == 1:
             _page(step.plan.page(at=step.at, sets=step.sets, into=into))
+    if page and pass_name is None and len(steps) > 1:
+        _page(queue.page(into=into))
 
 
 def _only(steps: Sequence[lattice.Step]) -> lattice.Step:

@@ -31,6 +31,7 @@ from grandlattice.runs.temporary_files import unfinished_file
 from grandlattice.runs.work_order import Rendered, Taken, Told, WorkOrder
 from grandlattice.scene_records import Light, Material, Snapshot
 from grandlattice.stage import Scene, SnapshotDigests, read_asset
+from grandlattice.stage.prim_facts import packed_facts, prim_facts
 from grandlattice.tracer import (
     Company,
     FilmSums,
@@ -119,7 +120,7 @@ class EmbeddedRenderer:
                 kept, lightings[number], lit[number].lamps, snapshot, _sensor(snapshot, settings), how,
                 task.passes, own,
             )  # fmt: skip
-            yield Rendered(number, film, camera=lit[number].camera)
+            yield Rendered(number, film, camera=lit[number].camera, prims=self._prims(snapshot, lit[number]))
         left = [number for number in task.wanted if number not in dict(mixed)]
         if not left:
             return
@@ -149,7 +150,16 @@ class EmbeddedRenderer:
             )  # fmt: skip
             for number, film in zip(group, films, strict=True):
                 if number in left:
-                    yield Rendered(number, film, camera=lit[number].camera)
+                    yield Rendered(
+                        number, film, camera=lit[number].camera, prims=self._prims(snapshot, lit[number])
+                    )
+
+    def _prims(self, snapshot: Snapshot, lit: _Lit) -> str:
+        """What is said of what a film shows; where pictures are kept that others take the place of."""
+        if self._order.keep is None:
+            return ""
+        facts = prim_facts(snapshot.items, snapshot.materials, lit.lighting.lights, snapshot.camera)
+        return packed_facts(facts)
 
     def _mixable(self, task: Task, lit: Sequence[_Lit]) -> Iterator[tuple[int, LightShares]]:
         """Films of a task that kept light shares answer."""

@@ -36,6 +36,10 @@ Measure = Callable[[Cell, str, str], tuple[tuple[float, float], ...]]
 _RANGED = ("distance", "place", "amount", "lux")
 
 
+PRIMS = "prims"
+"""The mark that says what is said of the prims in a picture."""
+
+
 class Filer:
     """Writes the files of tasks.
 
@@ -86,7 +90,8 @@ class Filer:
             film, camera, company = read[path, passes]
             traced, film = film, self._cleaned(film, member.cell)
             film = film if source.planned.eye else _of_eye(film, file.planned.eye)
-            rendered = Rendered(member.film, traced, camera=camera)
+            prims = images.read_mark(path, PRIMS) or ""
+            rendered = Rendered(member.film, traced, camera=camera, prims=prims)
             made.append(self._prepare(replace(task, company=company), member, file, film, rendered))
         return made
 
@@ -117,6 +122,8 @@ class Filer:
         metadata = self._metadata(cell, file, film, company)
         camera = rendered.camera if FORMATS[kind].layered else CameraFacts(rendered.camera.stops)
         metadata |= {f"{images.MARK}{name}": value for name, value in camera.marks.items()}
+        if rendered.prims and FORMATS[kind].layered:
+            metadata[f"{images.MARK}{PRIMS}"] = rendered.prims
         ppi = settings.size.ppi
         whole = set(file.planned.passes) == set(settings.passes) and not file.planned.eye
         if FORMATS[kind].layered and rendered.original is not None and whole:

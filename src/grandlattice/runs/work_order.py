@@ -135,12 +135,14 @@ class Rendered:
     number : which of the films of the task, see `Task.films`; members are written from the one they name.
     original : the file an outside renderer wrote.
     camera : what its files say of the camera.
+    prims : what is said of the prims it shows, where its files keep that, see `stage.prim_facts`; else empty.
     """
 
     number: int
     film: Film
     original: Path | None = None
     camera: CameraFacts = CameraFacts()
+    prims: str = ""
 
 
 class Renderer(Protocol):
