@@ -567,7 +567,9 @@ def test_what_changed_in_the_scene_is_told_by_prims_and_what_is_said_of_them(pla
     layer = Sdf.Layer.OpenAsAnonymous(str(plan_file.with_name("room.usda")))  # ours refuses to be edited
     stage = Usd.Stage.Open(layer)
     stage.GetPrimAtPath("/World/Lights/Key").GetAttribute("inputs:intensity").Set(45.0)
-    UsdGeom.Xformable(stage.GetPrimAtPath("/World/Toys/BallA")).GetOrderedXformOps()[0].Set(Gf.Vec3d(-1, 1, 0))
+    UsdGeom.Xformable(stage.GetPrimAtPath("/World/Toys/BallA")).GetOrderedXformOps()[0].Set(
+        Gf.Vec3d(-1, 1, 0)
+    )
     stage.GetPrimAtPath("/World/Looks/Red/Surface").GetAttribute("inputs:roughness").Set(0.25)
     stage.GetPrimAtPath("/World/Cameras/Front").GetAttribute("focalLength").Set(50.0)
     stage.RemovePrim("/World/Lights/Rim")

@@ -10,6 +10,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from pathlib import Path
 
 import psutil
@@ -63,9 +64,10 @@ class Studio:
         """The processes that render for the slots."""
         found = []
         for worker in self.workers:
-            for child in psutil.Process(worker.pid).children(recursive=True):
-                if "grandlattice.remote.slot" in " ".join(child.cmdline()):
-                    found.append(child)
+            with suppress(psutil.Error):  # one that has ended meanwhile
+                for child in psutil.Process(worker.pid).children(recursive=True):
+                    if "grandlattice.remote.slot" in " ".join(child.cmdline()):
+                        found.append(child)
         return found
 
     def end(self) -> None:
@@ -157,8 +159,11 @@ def test_whatever_is_lost_the_pictures_are_those_of_an_undisturbed_run(
     studio.add(2)
     happened: list[str] = []
 
+    seen: list[lattice.Slot] = []
+
     def hear(event: lattice.Event) -> None:
         happened.append(type(event).__name__)
+        seen.extend(lattice.status(plan_file, into=tmp_path / "there").slots)
         if happened.count("Progress") == 1 and "killed" not in happened:
             happened.append("killed")
             studio.renderers()[0].kill()  # the process that renders
@@ -172,6 +177,7 @@ def test_whatever_is_lost_the_pictures_are_those_of_an_undisturbed_run(
     there = plan.run(on=studio.address, into=tmp_path / "there", on_event=hear)
     assert there.ok, there.failures
     assert happened.count("Retried") >= 1
+    assert any(slot.cell.startswith("day/") and slot.state == "ready" and slot.memory > 1e7 for slot in seen)
     assert happened.count("Finished") == 4
     assert pictures(plan, here) == pictures(plan, there)
     whole(tmp_path / "there")

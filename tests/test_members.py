@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from contextlib import closing
 from pathlib import Path
 
 import numpy as np
@@ -12,6 +13,7 @@ from hypothesis import given, settings, strategies as st
 import grandlattice as lattice
 from conftest import PLAN, meanwhile
 from grandlattice.runs import Patience
+from grandlattice.runs.ledger import Ledger
 from grandlattice.runs.membership import Membership
 from grandlattice.runs.tasks import Columns, Member, Task
 from grandlattice.tables.ledger_columns import LEDGER
@@ -148,7 +150,17 @@ def test_a_ledger_that_knew_one_cell_of_a_task_learns_the_others(shared: Path) -
     assert lattice.status(shared).counts == {"done": 12}
     assert rows(shared, "SELECT cell, frame, samples, files FROM members ORDER BY cell") == before
     assert not lattice.open_plan(shared).run(workers=0).outlook.todo
-    assert rows(shared, "SELECT value FROM about WHERE key = 'schema'") == [("5",)]
+    assert rows(shared, "SELECT value FROM about WHERE key = 'schema'") == [("6",)]
+    # From version 5 on members stay as they are: a column comes.
+    file = shared.with_name("room.ledger.sqlite")
+    with closing(sqlite3.connect(file)) as connection, connection:
+        connection.execute("ALTER TABLE runs DROP COLUMN slots")
+        connection.execute("UPDATE about SET value = '5' WHERE key = 'schema'")
+    kept = rows(shared, "SELECT * FROM members ORDER BY cell")
+    Ledger(file).counts()
+    assert rows(shared, "SELECT * FROM members ORDER BY cell") == kept
+    assert rows(shared, "SELECT slots FROM runs")
+    assert rows(shared, "SELECT value FROM about WHERE key = 'schema'") == [("6",)]
 
 
 def test_the_page_of_the_ledger_lists_every_column() -> None:

@@ -391,7 +391,7 @@ def test_a_morning_by_keyboard(tab: Tab) -> None:
     assert tab.state("view") == "matrix"
     # A link opens what was looked at.
     tab.page.evaluate("page.update({ view: 'panes', stops: 1.5 })")
-    tab.page.wait_for_timeout(300)
+    until(tab.page, "decodeURIComponent(location.hash).includes('\"stops\":1.5')")
     link = tab.page.url
     tab.page.goto("about:blank")
     tab.page.goto(link)

@@ -139,6 +139,9 @@ from .runs.remaining import (
 from .runs.run import (
     Run as Run,
 )
+from .runs.slots import (
+    Slot as Slot,
+)
 from .runs.status import (
     FrameStatus as FrameStatus,
     RunStatus as RunStatus,

@@ -22,6 +22,7 @@ from grandlattice.api.page_orders import CHANGES, change
 from grandlattice.api.page_service import PageService
 from grandlattice.errors import LatticeError, PlanError
 from grandlattice.page import PageFiles
+from grandlattice.runs import Event, Finished
 from grandlattice.stage import scene_files
 from grandlattice.tables.formats import FORMATS
 
@@ -35,6 +36,9 @@ LAYERED = [name for name, kind in FORMATS.items() if kind.layered]
 
 KEPT = 30
 """Tries that are kept."""
+_HASTY = {"samples": 2, "bounces": 3}
+"""What is quicker in these proofs than in those of `glat proof`, where a plan has no quality `proof`."""
+_SHOWN_EVERY = 4.0  # seconds between two times that proofs are shown as they arrive
 _SETTLES = 0.15  # seconds without a change after which a save is over
 _LINES = 20  # of what changed in a plan that are told
 
@@ -107,6 +111,7 @@ class LiveProofs(PageService["Plan"]):
         self._quick: Plan = quick.override(
             **{
                 **quick.given(),
+                **({} if "proof" in source.model.qualities else _HASTY),
                 "format": [*quick.given()["format"], *LAYERED],
                 "scale": _scale(source, self._width),
             }
@@ -156,6 +161,25 @@ class LiveProofs(PageService["Plan"]):
         first = 0.0
         threads = os.cpu_count() or 1
         known = {cell.address for cell in self._quick.cells}
+        shown = 0.0  # when the page was written last
+
+        def show() -> None:
+            nonlocal first, shown
+            with self._lock:
+                self._write()
+            shown = time.perf_counter()
+            first = first or (shown - started)
+            tell({"kind": "cells"})
+
+        def arrived(event: Event) -> None:
+            if not isinstance(event, Finished):
+                return
+            for cell in sorted(member.cell.address for member in event.task.members):
+                if cell not in made.cells:
+                    made.cells.append(cell)
+            if not first or time.perf_counter() - shown > _SHOWN_EVERY:
+                show()
+
         for part in ([cell for cell in self._showing if cell in known], None):
             if part == []:
                 continue
@@ -163,18 +187,13 @@ class LiveProofs(PageService["Plan"]):
             done = self._quick.run(
                 at=at, sets=self._sets if part is None else (), into=self._into_folder, frames="first",
                 workers=0, threads=threads, allow_missing=True, keep_earlier=KEPT,
-                on_begin=self._begin,
+                on_begin=self._begin, on_event=arrived,
             )  # fmt: skip
             if done.failures:
                 raise done.failures[0].problem
             if self._ends:
                 return
-            cells = sorted({member.cell.address for event in done.finished for member in event.task.members})
-            made.cells += [cell for cell in cells if cell not in made.cells]
-            with self._lock:
-                self._write()
-            first = first or (time.perf_counter() - started)
-            tell({"kind": "cells"})
+            show()
         made.seconds = first, time.perf_counter() - started
         self._problem = ""
         self.tries.append(made)

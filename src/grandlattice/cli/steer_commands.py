@@ -152,6 +152,8 @@ def _shown(status: lattice.RunStatus, logs: bool) -> Table:
         workers = terminal_text.many(status.workers, "worker")
         took += f"  [dim]process {status.pid} on {escape(status.host)}, {workers}[/dim]"
     grid.add_row(took)
+    if status.slots:
+        grid.add_row(_slots_table(status.slots))
     if status.frames:
         grid.add_row(_frames_table(status.frames))
     if len(status.frames) >= _MOST:
@@ -166,6 +168,20 @@ def _shown(status: lattice.RunStatus, logs: bool) -> Table:
             if logs and frame.log:
                 grid.add_row(f"  [dim]{escape(_end(frame.log))}[/dim]")
     return grid
+
+
+def _slots_table(slots: tuple[lattice.Slot, ...]) -> Table:
+    """A row for each slot of a cluster: where it is, what it does, what it said last."""
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="dim")
+    for title in ("slot", "machine", "", "does", "for", "memory", "last words"):
+        table.add_column(title, overflow="fold")
+    for slot in slots[:_MOST]:
+        does = f"{escape(slot.cell)} · {slot.frame}  {slot.share * 100:.0f} %" if slot.cell else ""
+        table.add_row(
+            str(slot.number), escape(slot.host), slot.state, does, duration(slot.seconds) if does else "",
+            terminal_text.size(slot.memory) if slot.memory else "", escape(slot.words),
+        )  # fmt: skip
+    return table
 
 
 def _frames_table(frames: tuple[lattice.FrameStatus, ...]) -> Table:

@@ -30,6 +30,7 @@ from grandlattice.remote.mirror import Mirror, mirrored, order_to_send, task_to_
 from grandlattice.remote.slot import SlotFacts, slot_facts
 from grandlattice.runs.backends import Abilities
 from grandlattice.runs.events import Event, Failed, Finished, Progress, Returned, UnderWay
+from grandlattice.runs.slots import Slot
 from grandlattice.runs.store import Prepared
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.work_order import Probe, Taken, TaskResult, WorkOrder
@@ -39,6 +40,7 @@ _PART = 8_000_000  # bytes sent at once
 _STARTING = 120.0  # seconds a slot may take to begin a task before it counts as stalled
 _ANSWER = 30.0  # seconds a slot may take to answer a question
 _SENDERS = 4  # machines that files go to or come from at once
+_MOST_TOLD = 1000  # slots that are told of one by one
 _ENDING = 5.0  # seconds slots have to end what they do
 
 
@@ -53,6 +55,7 @@ class _Seat:
     reason : why it is refused.
     shares : whether it sees scene and output folder under the same paths.
     key : of the engine's task that it does; empty where it is idle.
+    words : what it failed with last.
     """
 
     number: int
@@ -62,6 +65,7 @@ class _Seat:
     reason: str = ""
     shares: bool = False
     key: str = ""
+    words: str = ""
 
 
 @dataclass
@@ -72,6 +76,7 @@ class _Doing:
     seat: _Seat
     future: Any = None
     fetching: bool = False
+    share: float = 0.0
 
 
 class Cluster:
@@ -148,6 +153,27 @@ class Cluster:
             name = refused[0].facts.name if refused[0].facts else refused[0].address
             return f"{many(len(refused), 'slot')} cannot be used; {name}: {refused[0].reason}"
         return "no worker has come yet" if "coming" not in states else "workers are coming"
+
+    @property
+    def slots(self) -> list[Slot]:
+        """What each slot is and does."""
+        now = time.monotonic()
+        with self._lock:
+            return [
+                self._told(seat, now)
+                for seat in sorted(self._seats.values(), key=lambda s: s.number)[:_MOST_TOLD]
+            ]
+
+    def _told(self, seat: _Seat, now: float) -> Slot:
+        host = seat.facts.name if seat.facts else seat.address
+        doing = self._doing.get(seat.key)
+        if doing is None:
+            return Slot(seat.number, host, seat.state, words=seat.reason or seat.words)
+        task = doing.under_way.task
+        return Slot(
+            seat.number, host, seat.state, task.first.address, task.frame, round(doing.share, 3),
+            round(now - doing.under_way.since, 1), doing.under_way.peak_bytes, seat.words,
+        )  # fmt: skip
 
     def probe(self, probes: Sequence[Probe]) -> list[Taken | None]:
         return [None for _ in probes]  # machines differ: what one of them takes says little
@@ -400,12 +426,14 @@ class Cluster:
     # --- what becomes of tries -------------------------------------------------------------------------
 
     def _heard(self, event: tuple[float, Any]) -> None:
-        key, share = event[1]
+        key, share, memory = event[1]
         with self._lock:
             doing = self._doing.get(key)
             if doing is None:
                 return
             doing.under_way.heard = time.monotonic()
+            doing.under_way.peak_bytes = max(doing.under_way.peak_bytes, int(memory))
+            doing.share = float(share)
         self._events.put(Progress(doing.under_way.task, doing.under_way.worker, float(share)))
 
     def _came(self, key: str, future: Any) -> None:
@@ -466,6 +494,8 @@ class Cluster:
                 return
             if doing.seat.key == key:
                 doing.seat.key = ""
+            if isinstance(event, Failed):
+                doing.seat.words = event.problem.what
             self._events.put(event)
 
 

@@ -122,6 +122,12 @@ class _Seat:
         self._pipe.send((self._order, self._gentle))
         return self._pipe
 
+    def memory(self) -> int:
+        """Bytes that the process holds."""
+        with suppress(psutil.Error, AttributeError):
+            return int(psutil.Process(self.process.pid).memory_info().rss)  # type: ignore[union-attr]
+        return 0
+
     def end(self) -> None:
         """End the process, at once."""
         process, self.process = self.process, None
@@ -196,7 +202,7 @@ def carry_out(run: str, task: bytes, key: str, topic: str) -> tuple[str, Any, st
             message = pipe.recv()
             if isinstance(message, float):
                 with suppress(Exception):  # a word that is lost does no harm
-                    worker.log_event(topic, (key, message))
+                    worker.log_event(topic, (key, message, seat.memory()))
                 continue
             break
     except (EOFError, OSError):

@@ -26,6 +26,7 @@ from grandlattice._support.plug_ins import BACKENDS, load_plug_in
 from grandlattice._support.processes import signals_held, without_main_script
 from grandlattice.errors import LatticeError, WorkerError
 from grandlattice.runs.events import Event, Failed, Finished, Progress, Returned, UnderWay
+from grandlattice.runs.slots import Slot
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.work_order import Probe, Shop, Taken, TaskResult, WorkOrder
 from grandlattice.runs.worker import end_of, end_with_children, explained, work_for
@@ -124,6 +125,11 @@ class Backend(Protocol):
         """Why no task can begin, where that is not for those under way; empty otherwise."""
         ...
 
+    @property
+    def slots(self) -> Sequence[Slot]:
+        """Of a cluster its slots, with what each does; none of this machine's own workers."""
+        ...
+
     def probe(self, probes: Sequence[Probe]) -> list[Taken | None]:
         """Measure what cells take, as many at a time as there are seats; None for what went wrong.
 
@@ -171,6 +177,7 @@ class InPlace:
 
     abilities = Abilities(cancel=False)
     waits_for = ""
+    slots = ()
 
     @property
     def free(self) -> int:
@@ -260,6 +267,7 @@ class Processes:
 
     abilities = Abilities()
     waits_for = ""
+    slots = ()
 
     @property
     def free(self) -> int:

@@ -7,11 +7,12 @@ budget, for room on the disk.  Everything that happens is told as events.
 
 from __future__ import annotations
 
+import json
 import platform
 import signal
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from typing import Any
@@ -292,7 +293,9 @@ class Coordinator:
             self._record.do(lambda: obey(self))
             if time.monotonic() - self._beat > _HEARTBEAT:
                 self._beat = time.monotonic()
-                self._record.note_run(heard=time.time(), **self._spent())
+                slots = [slot._asdict() for slot in self.backend.slots]
+                told = {"slots": json.dumps(slots), "workers": _ready(slots)} if slots else {}
+                self._record.note_run(heard=time.time(), **told, **self._spent())
         self._say_held(
             "paused"
             if self.paused
@@ -372,6 +375,10 @@ class _Full:
     free: int
     tried: float
     reason: str
+
+
+def _ready(slots: Sequence[Mapping[str, Any]]) -> int:
+    return max(1, sum(slot["state"] == "ready" for slot in slots))
 
 
 @contextmanager

@@ -91,7 +91,7 @@ class Ledger(LedgerFile):
 
     def end_run(self, run: int, state: str, **values: Any) -> None:
         """Note how a run ended: ``done``, ``failures``, ``stopped`` or ``budget``."""
-        self.note_run(run, ended=time.time(), state=state, held="", **values)
+        self.note_run(run, ended=time.time(), state=state, held="", slots="", **values)
 
     # --- planned tasks -------------------------------------------------------------------------
 

@@ -21,6 +21,7 @@ from grandlattice.tables.ledger_columns import (
     SCHEMA_VERSION,
     TABLES,
     TAKEN_OVER,
+    WITH_MEMBERS,
     missing_columns,
 )
 
@@ -155,14 +156,15 @@ class LedgerFile:
             for table in LEDGER
         }
         before = ["DROP TRIGGER IF EXISTS keep_tally;", "DROP INDEX IF EXISTS tasks_by_state;"]
-        before += [f"ALTER TABLE {name} RENAME TO old_{name};" for name in REPLACED if there[name]]
+        replaced = [name for name in REPLACED if there[name] and int(version) < WITH_MEMBERS]
+        before += [f"ALTER TABLE {name} RENAME TO old_{name};" for name in replaced]
         before += [
             f"ALTER TABLE {table.name} ADD COLUMN {column.name} {column.declared};"
-            for table in LEDGER if there[table.name] and table.name not in REPLACED
+            for table in LEDGER if there[table.name] and table.name not in replaced
             for column in missing_columns(table, there[table.name])
         ]  # fmt: skip
-        after = [TAKEN_OVER, FROM_FILES] if there["tasks"] and there["past"] else []
-        after += [f"DROP TABLE old_{name};" for name in REPLACED if there[name]]
+        after = [TAKEN_OVER, FROM_FILES] if replaced and there["tasks"] and there["past"] else []
+        after += [f"DROP TABLE old_{name};" for name in replaced]
         return "\n".join(before), "\n".join(after)
 
     def wait_at_most(self, seconds: float) -> None:

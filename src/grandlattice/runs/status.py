@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 from grandlattice._support.user_cache import cache_folder
 from grandlattice.errors import NoSuchCell, RunError, nearest
 from grandlattice.runs.ledger import DONE, DROPPED, FAILED, RUNNING, WAITING, Ledger, frames_indexed
+from grandlattice.runs.slots import Slot
 from grandlattice.runs.writer_lock import is_under_way
 
 if TYPE_CHECKING:
@@ -90,6 +91,7 @@ class RunStatus:
     started, seconds : when the last run began, and how long it took or has taken.
     seconds_left : None where nothing was measured, or nothing runs.
     frames : those asked for.
+    slots : of a run on a cluster that is under way, what each slot does.
     """
 
     name: str
@@ -106,6 +108,7 @@ class RunStatus:
     host: str
     pid: int
     frames: tuple[FrameStatus, ...] = ()
+    slots: tuple[Slot, ...] = ()
 
 
 def read_status(
@@ -139,8 +142,8 @@ def read_status(
         ).fetchone()[0]
         run = connection.execute(
             "SELECT run, started, ended, workers, state, host, pid, held, seconds, worked_seconds, worked, "
-            "heard FROM runs ORDER BY run DESC LIMIT 1"
-        ).fetchone() or (0, None, None, 0, "", "", 0, "", None, None, None, None)
+            "heard, slots FROM runs ORDER BY run DESC LIMIT 1"
+        ).fetchone() or (0, None, None, 0, "", "", 0, "", None, None, None, None, "")
         axes = json.loads(about.get("axes", "[]"))
         frames = _frames(connection, axes, at, states, most, logs)
         if at and not frames and not _frames(connection, axes, at, _STATES, 1, False):
@@ -165,6 +168,7 @@ def read_status(
         seconds=run[8] if run[8] is not None else max(0.0, (ended or 0.0) - (run[1] or ended or 0.0)),
         seconds_left=left * rate / max(1, ahead) if rate is not None and under_way else None,
         workers=run[3], host=run[5], pid=run[6], frames=tuple(frames),
+        slots=tuple(Slot(**each) for each in json.loads(run[12] or "[]")) if under_way else (),
     )  # fmt: skip
 
 

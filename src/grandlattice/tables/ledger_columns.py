@@ -7,7 +7,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import NamedTuple
 
-SCHEMA_VERSION = 5
+SCHEMA_VERSION = 6
+WITH_MEMBERS = 5  # the version from which tables are not replaced any more
 
 
 class Column(NamedTuple):
@@ -159,6 +160,7 @@ RUNS = LedgerTable(
         Column("pid", "INTEGER NOT NULL DEFAULT 0", "the process of its coordinator", 3),
         Column("heard", "REAL", "its last sign of life", 3),
         Column("held", "TEXT NOT NULL DEFAULT ''", "why no frame begins", 3),
+        Column("slots", "TEXT NOT NULL DEFAULT ''", "of a cluster, what each slot does, as JSON", 6),
         Column("estimate_low", "REAL", "seconds it was expected to take, at least", 3),
         Column("estimate", "REAL", "seconds it was expected to take", 3),
         Column("estimate_high", "REAL", "seconds it was expected to take, at most", 3),
@@ -263,7 +265,7 @@ END;
 REPLACED = ("tasks", "past", "tally", "columns")
 """Tables whose rows of versions before 5 are taken over into new tables, see `TAKEN_OVER`."""
 
-_KNOWN = ", ".join(column.name for column in _COST if column.since < SCHEMA_VERSION)
+_KNOWN = ", ".join(column.name for column in _COST if column.since < WITH_MEMBERS)
 
 # From versions 2 to 4 a task knew its first cell alone; its other cells are those whose files it made.
 TAKEN_OVER = f"""

@@ -23,6 +23,7 @@ class Threads:
     abilities = Abilities(cancel=False)
     idle_bytes = 0
     waits_for = ""
+    slots = ()
 
     def __init__(self, order, count):
         self._order, self._count = order, count
