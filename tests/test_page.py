@@ -467,6 +467,9 @@ def test_an_earlier_picture_stands_beside_the_present_one(browser, plan_file: Pa
     assert [past for _, past in told] == [-1, -1, -1, -1, 2, 2, 3, 3]
     assert all(name.startswith("night/Front, until ") for name, past in told if past == 2)
     assert tab.page.locator("[data-cell]").count() == 4
+    width, height = tab.page.evaluate("page.matrix.size()")
+    sheet = tab.page.evaluate("document.querySelector('[data-cell]').style.backgroundSize")
+    assert sheet == f"{4 * width}px {height}px"  # earlier pictures have no small ones
     tab.page.evaluate("page.update({ at: 2 })")
     tab.page.locator("summary", has_text="Earlier pictures (2)").click()
     tab.page.get_by_role("button", name="until").first.click()

@@ -162,7 +162,7 @@ export class Page {
     if (this.state.panel === "run" && !this.side.querySelector("details[open]")) this.drawSide();
     const live = this.served?.live, last = live?.tries.at(-1);
     if (live?.problem) this.say(`The last save cannot be proofed: ${live.problem}`);
-    else if (last) this.say(`try ${last.number}: ${last.cells.length} of ${this.told.cells.length} cells proofed, the first after ${last.seconds[0].toFixed(1)} s, all after ${last.seconds[1].toFixed(1)} s`);
+    else if (last) this.say(`try ${last.number}: ${last.cells.length} of ${this.told.count} cells proofed, the first after ${last.seconds[0].toFixed(1)} s, all after ${last.seconds[1].toFixed(1)} s`);
     const run = this.served?.run;
     if (run?.under_way) this.say(`${Math.round(100 * run.share)} % done, ${run.counts.done ?? 0} frames${run.counts.failed ? `, ${run.counts.failed} failed` : ""}`);
   }

@@ -216,7 +216,7 @@ export class Matrix {
   /** @param {number} index @param {number} width @param {number} height */
   cell(index, width, height) {
     const cell = this.page.told.cells[index], { row } = this.page.told.thumb, on = index % (row * row);
-    const sheet = Math.floor(index / (row * row)), left = this.page.told.cells.length - sheet * row * row;
+    const sheet = Math.floor(index / (row * row)), left = this.page.told.count - sheet * row * row;
     const wide = Math.min(row, left), tall = Math.ceil(Math.min(left, row * row) / row);
     return h("button.cell", {
       "data-cell": index, tabIndex: -1, style: `width:${width}px;height:${height}px;`

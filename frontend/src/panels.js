@@ -248,11 +248,11 @@ function figures(page) {
   if (cells.length > 1 && cells.length <= 60) differences(page, cells).then((found) => {
     if (found.some((value) => value !== null)) apart.replaceChildren(chart("difference to the one before", (index) => found[cells.indexOf(index)], (value) => `${(100 * value).toFixed(1)} %`));
   });
-  const total = told.cells.reduce((sum, each) => sum + (each.sec ?? 0) * each.f.length, 0);
+  const present = told.cells.filter((each) => each.past === undefined), total = present.reduce((sum, each) => sum + (each.sec ?? 0) * each.f.length, 0);
   return h("section", {}, h("h2", {}, "Figures"), h("label", {}, "along ", choose),
     chart("seconds of a trace", (index) => told.cells[index].sec, (value) => `${value.toFixed(1)} s`),
     chart("noise", (index) => told.cells[index].n, (value) => `${(100 * value).toFixed(1)} %`),
     apart,
     timeline(page),
-    facts([["all cells", `${told.cells.length}, ${told.cells.filter((each) => each.f.length).length} with pictures`], ["traced in", `${total.toFixed(0)} s of workers`]]));
+    facts([["all cells", `${told.count}, ${present.filter((each) => each.f.length).length} with pictures`], ["traced in", `${total.toFixed(0)} s of workers`]]));
 }

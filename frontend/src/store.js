@@ -44,6 +44,7 @@ import { unpacked } from "./decode.js";
  * @property {string[]} displays
  * @property {Record<string, {neutral: number, least: number, most: number, meaning: string}>} grades
  * @property {Cell[]} cells
+ * @property {number} count of cells that are no earlier pictures
  * @property {string[]} pixels keys of those that can be looked into
  * @property {{size: [number, number], row: number}} thumb
  * @property {Record<string, Choice>} choices
@@ -77,6 +78,7 @@ export class Store {
     return {
       told: (/** @type {Told} */ told) => {
         this.told = told;
+        told.count = told.cells.filter((cell) => cell.past === undefined).length;
         this.there = new Set(told.pixels);
         this.passIndex = new Map(told.passes.map((pass, k) => [pass.name, k]));
       },
