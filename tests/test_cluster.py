@@ -208,6 +208,23 @@ def test_a_coordinator_that_is_killed_leaves_nothing_half_and_goes_on(
     assert Ledger(plan_file.parent / "room.ledger.sqlite").counts() == {"done": 4}
 
 
+def test_a_slot_that_hangs_is_given_up_and_used_again(plan_file: Path, studio: Studio) -> None:
+    plan_file.write_text(PLAN.replace("samples: 4", "samples: 1500") + "run: {stalled: 3 s, retries: 1}\n")
+    studio.add()
+    happened: list[str] = []
+
+    def hear(event: lattice.Event) -> None:
+        happened.append(type(event).__name__)
+        if happened.count("Progress") == 1 and "stopped" not in happened:
+            happened.append("stopped")
+            studio.renderers()[0].suspend()
+
+    run = lattice.open_plan(plan_file).run(on=studio.address, at="light=day", on_event=hear)
+    assert run.ok, run.failures
+    assert (happened.count("Retried"), happened.count("Finished")) == (1, 2)
+    whole(plan_file.parent)
+
+
 def test_a_run_waits_for_workers_says_so_and_refuses_those_that_would_make_others(
     plan_file: Path, studio: Studio, monkeypatch: pytest.MonkeyPatch
 ) -> None:

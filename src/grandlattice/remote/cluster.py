@@ -39,6 +39,7 @@ _LOOK_EVERY = 0.3  # seconds between looks who is there
 _PART = 8_000_000  # bytes sent at once
 _STARTING = 120.0  # seconds a slot may take to begin a task before it counts as stalled
 _ANSWER = 30.0  # seconds a slot may take to answer a question
+_RESTING = 2.0  # seconds until a slot that does not answer is asked again
 _SENDERS = 4  # machines that files go to or come from at once
 _MOST_TOLD = 1000  # slots that are told of one by one
 _ENDING = 5.0  # seconds slots have to end what they do
@@ -51,7 +52,7 @@ class _Seat:
     Attributes
     ----------
     number : counts from 0, as slots come.
-    state : ``coming``, ``ready``, ``refused`` or ``gone``.
+    state : ``coming``, ``ready``, ``resting`` after a task that was given up, ``refused`` or ``gone``.
     reason : why it is refused.
     shares : whether it sees scene and output folder under the same paths.
     key : of the engine's task that it does; empty where it is idle.
@@ -143,7 +144,7 @@ class Cluster:
         with self._lock:
             states = [seat.state for seat in self._seats.values()]
             refused = [seat for seat in self._seats.values() if seat.state == "refused"]
-        if "ready" in states:
+        if "ready" in states or "resting" in states:
             return ""
         if self._client.status != "running":
             return "the scheduler does not answer"
@@ -211,9 +212,13 @@ class Cluster:
     def give_up(self, doing: UnderWay, problem: LatticeError) -> None:
         with self._lock:
             key = next((key for key, each in self._doing.items() if each.under_way is doing), None)
-        if key is not None:
+            seat = self._doing[key].seat if key is not None else None
+            if seat is not None and seat.state == "ready":
+                seat.state = "resting"
+        if key is not None and seat is not None:
             self._cancel(key)
             self._end(key, Failed(doing.task, doing.worker, problem))
+            threading.Thread(target=self._rest, args=(seat,), daemon=True).start()
 
     def stop_now(self) -> None:
         with self._lock:
@@ -280,6 +285,18 @@ class Cluster:
                     self._lost(seat.key)
             for address in new:
                 self._pool.submit(self._welcome, self._seats[address])
+
+    def _rest(self, seat: _Seat) -> None:
+        """Have a slot take tasks again when it answers, and what was given up in it has ended."""
+        while seat.state == "resting" and not self._ended.is_set():
+            try:
+                self._ask(slot.give_up, self._run, workers=[seat.address])
+            except Exception:  # it hangs still, or is gone, which `_mind` finds out
+                self._ended.wait(_RESTING)
+                continue
+            with self._lock:
+                if seat.state == "resting":
+                    seat.state = "ready"
 
     def _addresses(self) -> list[str]:
         if self._client.status != "running":

@@ -12,7 +12,7 @@ class Slot(NamedTuple):
     ----------
     number : counts from 0, as slots come.
     host : its machine.
-    state : ``ready``, ``coming`` or ``refused``.
+    state : ``ready``, ``coming``, ``resting`` or ``refused``.
     cell, frame : what it renders now; empty where it is idle.
     share : of that, 0..1.
     seconds : since that began.
