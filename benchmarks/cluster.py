@@ -29,7 +29,7 @@ scene: orrery.usda
 defaults: {size: 320x180, samples: SAMPLES, bounces: 4, format: exr, passes: [beauty], frames: 36,
            camera: /Room/Cameras/Wide, own-trace: true, output: "out/{lamp}.{ext}"}
 axes:
-  lamp: {sweep: {from: 1, to: 12, step: 1}, edits: [{multiply: {on: /Room/Lights/Lamp, intensity: "{lamp}"}}]}
+  lamp: {sweep: {from: 1, to: 24, step: 1}, edits: [{multiply: {on: /Room/Lights/Lamp, intensity: "{lamp}"}}]}
 """
 
 
@@ -55,7 +55,7 @@ def compare(turns: int) -> None:
         folder = Path(name)
         write_demo(folder)
         file = folder / "many.lattice.yaml"
-        file.write_text(PLAN.replace("SAMPLES", os.environ.get("SAMPLES", "40")))
+        file.write_text(PLAN.replace("SAMPLES", os.environ.get("SAMPLES", "7")))
         plan, ratios = lattice.open_plan(file), []
         for turn in range(turns):
             here, each = seconds_of(plan, folder / f"here{turn}", workers=WORKERS)
@@ -81,9 +81,9 @@ def bring(gigabytes: float) -> None:
             for _ in range(int(gigabytes * 1000)):
                 stream.write(os.urandom(1_000_000))
         scene = folder / "orrery.usda"
-        scene.write_text(scene.read_text() + '\ndef "Held" { asset file = @./textures/large.bin@ }\n')
+        scene.write_text(scene.read_text() + '\ndef "Held"\n{\n    asset file = @./textures/large.bin@\n}\n')
         file = folder / "many.lattice.yaml"
-        file.write_text(PLAN.replace("SAMPLES", "1").replace("to: 12", "to: 1"))
+        file.write_text(PLAN.replace("SAMPLES", "1").replace("to: 24", "to: 1"))
         most: dict[int, int] = {}
         ended = threading.Event()
 
