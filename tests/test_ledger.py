@@ -156,6 +156,21 @@ def test_a_file_is_whole_or_absent(tmp_path: Path) -> None:
     assert sorted(p.name for p in (tmp_path / "out/a").iterdir()) == ["b.exr"]
 
 
+def test_a_library_that_does_not_say_why_is_asked_once_more(tmp_path: Path) -> None:
+    # A disk that was full, and is not when we look, shows itself as no more than a picture that failed.
+    store, tries = FolderStore(tmp_path / "out"), []
+
+    def first_in_vain(path: Path) -> None:
+        tries.append(path.exists())
+        path.write_bytes(b"whole" if tries[1:] else b"ha")
+        if len(tries) == 1:
+            raise ImageError("File output failed.")
+
+    assert store.put("a/b.exr", first_in_vain) == 5
+    assert tries == [False, False]
+    assert (tmp_path / "out/a/b.exr").read_bytes() == b"whole"
+
+
 def test_nothing_lands_outside_and_what_a_kill_left_is_swept(tmp_path: Path) -> None:
     outside, out = tmp_path / "outside", tmp_path / "out"
     outside.mkdir()

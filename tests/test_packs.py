@@ -38,6 +38,9 @@ def test_a_pack_renders_the_same_without_its_sources(shot: Path, tmp_path: Path,
     code, said = glat(shot.parent, "pack", "bild.lattice.yaml", str(tmp_path / "weg.zip"))
     assert code == 0, said
     assert {path: path.read_bytes() for path in before} == before
+    plan = lattice.open_plan(shot)
+    plan.pack(tmp_path / "beside")
+    assert plan.document.data == lattice.open_plan(shot).document.data  # paths are changed in the copy alone
     wanted = pixels(shot)
     away = tmp_path / "away"
     away.mkdir()
@@ -76,7 +79,7 @@ def test_what_is_missing_is_refused_or_told(plan_file: Path, glat) -> None:
     code, said = glat(plan_file.parent, "pack", "there", "--incomplete")
     assert (code, "without weg.png" in said) == (0, True), said
     code, said = glat(plan_file.parent, "pack", "there", "--incomplete")
-    assert (code, "is there already" in said) == (1, True), said
+    assert (code, "exists already" in said) == (1, True), said
     assert [path.name for path in plan_file.parent.iterdir() if "part" in path.name] == []
 
 
@@ -121,7 +124,7 @@ def test_packs_that_lie_are_refused_and_write_nothing(packed: Path, tmp_path: Pa
 
     lies = [
         *(with_file(name) for name in (
-            "../out.txt", "/tmp/out.txt", "a/../../b", "C:/x", "a\\b", "", ".", "a//b", "a/./b", "pack.json",
+            "../out.txt", "/out.txt", "a/../../b", "C:/x", "a\\b", "", ".", "a//b", "a/./b", "pack.json",
             "ROOM.usda", "room.usda/x", "a\nb",
         )),
         with_file("big", size=10), with_file("small", size=0), with_file("other", sha256="0" * 64),
@@ -147,6 +150,17 @@ def test_packs_that_lie_are_refused_and_write_nothing(packed: Path, tmp_path: Pa
         bomb.writestr("a.yaml", b"0" * 50_000_000)
     code, said = glat(tmp_path, "unpack", "bomb.zip", "there")
     assert (code, "another file than the pack says" in said) == (1, True), said
+    # Archives of others: encrypted, compressed in a way that is not known, with damaged data.
+    whole = (tmp_path / "bomb.zip").read_bytes()
+    at, listed = whole.index(b"a.yaml") - 30, whole.rindex(b"a.yaml") - 46
+    for k, (change, local, central) in enumerate(((1, 6, 8), (99, 8, 10), (255, 60, None))):
+        data = bytearray(whole)
+        data[at + local] = change
+        if central is not None:
+            data[listed + central] = change
+        (tmp_path / "odd.zip").write_bytes(data)
+        code, said = glat(tmp_path, "unpack", "odd.zip", "there")
+        assert (code, "foresee" in said) == (1, False), (k, said)
     (tmp_path / "torn.zip").write_bytes((tmp_path / "bomb.zip").read_bytes()[:500])
     for wrong in ("torn.zip", "none.zip", "room.usda"):
         assert glat(tmp_path, "unpack", wrong, "there")[0] in (1, 2)

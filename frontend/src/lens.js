@@ -37,20 +37,24 @@ export function defocused(picture, depth, lens, focus) {
     const out = widest * Math.sqrt((k + 0.5) / count);
     return [Math.round(out * Math.cos(k * TURN)), Math.round(out * Math.sin(k * TURN)), out];
   });
+  const [rights, downs] = [0, 1].map((part) => Int32Array.from(taps, (tap) => tap[part])), outs = Float64Array.from(taps, (tap) => tap[2]);
+  const steps = Int32Array.from(taps, ([right, down]) => down * w + right), sum = new Float64Array(c);
   for (let y = 0, at = 0; y < h; y++) for (let x = 0; x < w; x++, at++) {
-    const own = Math.max(radius[at], 0.5), first = 1 / (own * own);
-    let sum = first;
-    for (let n = 0; n < c; n++) made[at * c + n] = light[at * c + n] * first;
-    for (const [right, down, out] of taps) {
-      const px = x + right, py = y + down;
+    const own = Math.max(radius[at], 0.5), here = far[at];
+    let weight = 1 / (own * own);
+    for (let n = 0; n < c; n++) sum[n] = light[at * c + n] * weight;
+    for (let k = 0; k < count; k++) {
+      const px = x + rights[k], py = y + downs[k], from = at + steps[k];
       if (px < 0 || py < 0 || px >= w || py >= h) continue;
-      const from = py * w + px, spread = Math.max(far[from] > far[at] ? Math.min(radius[from], own) : radius[from], 0.5);
-      if (spread < out) continue;
+      let spread = radius[from];
+      if (spread > own && far[from] > here) spread = own;
+      if (spread < 0.5) spread = 0.5;
+      if (spread < outs[k]) continue;
       const share = 1 / (spread * spread);
-      sum += share;
-      for (let n = 0; n < c; n++) made[at * c + n] += light[from * c + n] * share;
+      weight += share;
+      for (let n = 0, q = from * c; n < c; n++, q++) sum[n] += light[q] * share;
     }
-    for (let n = 0; n < c; n++) made[at * c + n] /= sum;
+    for (let n = 0; n < c; n++) made[at * c + n] = sum[n] / weight;
   }
   return { ...picture, kind: "float", data: made };
 }

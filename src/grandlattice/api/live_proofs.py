@@ -16,7 +16,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from grandlattice.api import page_contents
+from grandlattice.api import page_making
 from grandlattice.api.opening import open_plan
 from grandlattice.api.page_orders import CHANGES, change
 from grandlattice.api.page_service import PageService
@@ -121,7 +121,7 @@ class LiveProofs(PageService["Plan"]):
 
     def _page_of(self, plan: Plan) -> PageFiles:
         chosen = plan._chosen(self._at, self._sets)
-        return page_contents.write(plan, plan.explained, chosen, self._into_folder, None, may_be_empty=True)
+        return page_making.write(plan, plan.explained, chosen, self._into_folder, None, may_be_empty=True)
 
     # --- looking ---------------------------------------------------------------------------------------
 

@@ -189,7 +189,7 @@ def run(
     planned: Planned, indices: Indices, block: RunBlock, call: RunCall, *, finishing: bool = False
 ) -> Run:  # fmt: skip
     """Render what is not done yet; see `Plan.run`, and `Plan.finish`."""
-    make_backend = backend_maker(block.on)  # a name that is not known is said before anything is done
+    make_backend = backend_maker(block.on, call.trust_network)  # refused before anything is done
     planned.store.refuse_unwritable()
     where = planned.landing(indices)
     landing.refuse_sources(where)

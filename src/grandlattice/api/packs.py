@@ -6,13 +6,13 @@ import io
 import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from functools import lru_cache, partial
+from functools import partial
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING, Any
 
 from grandlattice._support.filesystem import is_file
 from grandlattice.errors import OutputError, PlanError
-from grandlattice.plan import read_document
+from grandlattice.plan import parse, read_document
 from grandlattice.plan.reader import Document, yaml_writer
 from grandlattice.plan.schema import EachAxis, EachFile
 from grandlattice.remote import Manifest, Places, Wanted, open_pack, write_pack
@@ -93,8 +93,10 @@ class _Gathered:
         assert plan.file is not None
         planned = plan.planned()
         self._scene = plan.scene.file.resolve()
+        self._folders: dict[Path, Path] = {}  # with the links among them followed: few, of many files
         self._plan_file = settled(plan.file)
-        self._documents = {self._plan_file: plan.document}
+        # Read anew: paths in them are changed, and the plan's own stays as it is.
+        self._documents = {self._plan_file: parse(plan.text, plan.file)}
         included = [other.file for other in plan.document.included if other.file is not None]
         self._documents |= {file.resolve(): read_document(file) for file in included}
         named = [planned.folder / text for text in planned.texts_read()]
@@ -112,7 +114,7 @@ class _Gathered:
 
     def place(self, path: Path) -> PurePosixPath:
         """Where a file of the pack goes."""
-        found = self._places(_settled(path))
+        found = self._place_of(path)
         assert found is not None
         return found
 
@@ -129,14 +131,17 @@ class _Gathered:
 
     def _place_of(self, path: Path) -> PurePosixPath | None:
         """Where what a layer names is then; of a texture in tiles, its pattern."""
-        return self._places(_settled(path))
+        folder = self._folders.get(path.parent)
+        if folder is None:
+            folder = self._folders[path.parent] = path.parent.resolve()
+        return self._places(folder / path.name)
 
     def _rewritten(
         self, document: Document, path: Path, place: PurePosixPath
     ) -> tuple[Path | None, Callable[[Path], None] | None]:
         """A plan's file as it was, or what writes it with paths that lead to files of the pack."""
         data, folder = document.data, path.parent
-        if not self._change(data, folder, place.parent):
+        if not self._change(data, folder, place.parent) and document.text == _text_of(path):
             return path, None
         stream = io.StringIO()
         yaml_writer(document.text).dump(data, stream)
@@ -171,7 +176,7 @@ class _Gathered:
             before, _, _ = text.partition("{")
             if not is_file(path) and ("{" not in text or "/" not in before):
                 return text
-            there = self._places(_settled(path))
+            there = self._place_of(path)
         if there is None:
             return text
         if not os.path.isabs(text) and os.path.normpath(place / text) == str(there):
@@ -179,14 +184,8 @@ class _Gathered:
         return os.path.relpath(there, place).replace(os.sep, "/")
 
 
-@lru_cache(maxsize=10_000)
-def _real_folder(folder: Path) -> Path:
-    return folder.resolve()
-
-
-def _settled(path: Path) -> Path:
-    """`settled`, with its answers kept: a scene names few folders, and many files."""
-    return _real_folder(path.parent) / path.name
+def _text_of(file: Path) -> str:
+    return file.read_text(encoding="utf-8-sig")
 
 
 def _prove(plan: PlanFiles, place: PurePosixPath, folder: Path) -> None:

@@ -211,7 +211,11 @@ class PlanChanges(PlanFiles):
             raise NoSuchCell(f"There is no axis {axis}. {nearest(axis, tables)}")
         kind = self.model.axes[name]
         if not isinstance(kind, SweepAxis):
-            raise PlanError(f"{name} does not sweep, so that nothing is between its entries.")
+            sweeps = [axis for axis, said in self.model.axes.items() if isinstance(said, SweepAxis)]
+            raise PlanError(
+                f"{name} does not sweep, so that nothing is between its entries.",
+                cure=f"of this plan {', '.join(sweeps)} does" if sweeps else "give it a sweep: in the plan",
+            )
         ends = [self.chosen_entries({name: entry})[name] for entry in (first, second)]
         values = [tables[name].options[tables[name].index[entry]].value for entry in ends]
         more = between(values[0], values[1], count)

@@ -87,11 +87,11 @@ class Plan(PlanPictures):
         --------
         >>> plan.page().index                                           # doctest: +SKIP
         """
-        from grandlattice.api import page_contents
+        from grandlattice.api import page_making
 
         chosen = self._chosen(at, sets)
         folder = None if into is None else Path(into)
-        return page_contents.write(self, self.explained, chosen, folder, most_bytes)
+        return page_making.write(self, self.explained, chosen, folder, most_bytes)
 
     def explained(self, cell: Cell, scene: bool) -> Explanation:
         """`explain`, remembered: a page that is served is written many times."""
@@ -137,7 +137,7 @@ class Plan(PlanPictures):
                 f"{address} can be reached by other machines, so that it needs TLS.",
                 cure="name a certificate and its key, or leave the address out",
             )
-        from grandlattice.api import page_contents
+        from grandlattice.api import page_making
         from grandlattice.api.page_orders import change
         from grandlattice.api.page_service import PageService
         from grandlattice.page import serve
@@ -151,7 +151,7 @@ class Plan(PlanPictures):
                 chosen = plan._chosen(at, sets)
             except NoSuchCell:  # they went with a change of the plan
                 chosen = plan.cells.indices()
-            return page_contents.write(plan, plan.explained, chosen, folder, None, may_be_empty=True)
+            return page_making.write(plan, plan.explained, chosen, folder, None, may_be_empty=True)
 
         def changed(verb: str, details: Mapping[str, Any]) -> tuple[Plan, str]:
             if self.file is None:

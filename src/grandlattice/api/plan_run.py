@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from grandlattice.api.boards import BoardFiles
     from grandlattice.api.history import EarlierPicture
 
-_SHARE = 0.03  # of a processor that boards may take while a run goes on
+_SHARE = 0.03  # of the time that boards may be made in while a run goes on
 
 
 @dataclass(repr=False)
@@ -75,10 +75,10 @@ def boards_kept(
             arrived.clear()
             if ended.is_set():
                 return
-            started = time.thread_time()
+            started = time.monotonic()
             notes.clear()
             renew()
-            ended.wait((time.thread_time() - started) / _SHARE)
+            ended.wait((time.monotonic() - started) / _SHARE)
 
     def told(event: Event) -> None:
         if isinstance(event, Finished):

@@ -142,14 +142,14 @@ class Queue:
         OutputError
             When files of others are in the way.
         """
-        from grandlattice.api import page_contents
+        from grandlattice.api import page_making
 
         shown = [
             (step.plan, step.plan.explained, step.plan.cells.indices(*step.at, sets=step.sets))
             for step in self.steps
         ]
         folder = None if into is None else Path(into)
-        return page_contents.write_several(shown, self.name, folder, most_bytes)
+        return page_making.write_several(shown, self.name, folder, most_bytes)
 
     def __len__(self) -> int:
         return len(self.steps)

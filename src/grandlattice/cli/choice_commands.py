@@ -126,7 +126,7 @@ def edition(
         console.print(f"  {escape(short(folder))}")
     if found.stale:
         console.print(
-            f"[yellow]{many(len(found.stale), 'cell')} of them out of date, written as traced before; first "
+            f"[yellow]{many(len(found.stale), 'cell')} out of date, shown as traced before; the first "
             f"{escape(found.stale[0])}[/yellow]"
         )
         next_step(f"glat run{arguments(plan_word(plan), at, into=into)}")

@@ -21,7 +21,10 @@ class Doing(StrEnum):
 
 def cluster(
     doing: Annotated[
-        Doing, typer.Argument(help="certificates: make them; clean: empty this machine's cache.")
+        Doing,
+        typer.Argument(
+            metavar="certificates|clean", help="Make certificates, or empty this machine's cache."
+        ),
     ],
     folder: Annotated[
         Path | None,
@@ -33,7 +36,8 @@ def cluster(
     Example:  glat cluster certificates
     """
     if doing is Doing.clean:
-        console.print(f"{size(lattice.clean_cluster_cache())} removed")
+        removed = lattice.clean_cluster_cache()
+        console.print(f"{size(removed)} removed" if removed else "nothing is kept here for other machines")
         return
     files = lattice.make_certificates(folder)
     for path in files:
@@ -41,7 +45,7 @@ def cluster(
     authority, certificate, key = (short(path) for path in files)
     tls = f"--tls-ca-file {authority} --tls-cert {certificate} --tls-key {key}"
     console.print(
-        "\nCopy all three to every machine; who has them is let in. Then, on one machine and on all:"
+        "\nCopy all three to every machine: each that has them is let in. Then, on one machine and on all:"
     )
     console.print(f"  dask scheduler --protocol tls --no-dashboard {escape(tls)}", soft_wrap=True)
     console.print(

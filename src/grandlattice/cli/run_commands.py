@@ -346,7 +346,7 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
             console.print(f"[dim]{escape(saved(plan))}[/dim]")
             whole = plan.totals(at=step.at, sets=step.sets)
             say_whole(whole, how.frames is not None, places_of(plan, how.into))
-            say_outlook(outlook, count, how.further, block.keeps_replaced)
+            say_outlook(outlook, count, how.further, block.keeps_replaced, block.on)
         if how.why:
             result_tables.show_traces(
                 plan.traces(at=step.at, sets=step.sets, frames=how.frames, into=how.into)

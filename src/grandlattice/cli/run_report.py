@@ -62,8 +62,10 @@ def say_whole(whole: lattice.Totals, is_narrowed: bool, places: str) -> None:
         console.print(f"to {escape(places)}")
 
 
-def say_outlook(outlook: lattice.Outlook, workers: int, further: bool, is_kept: bool) -> None:
-    """What a run will do."""
+def say_outlook(
+    outlook: lattice.Outlook, workers: int, further: bool, is_kept: bool, on: str = "local"
+) -> None:  # fmt: skip
+    """What a run will do; `on` is who renders."""
     if not outlook.todo and further:
         console.print("no frame here was ended by its seconds, as the plan and this call have it")
         return
@@ -90,6 +92,7 @@ def say_outlook(outlook: lattice.Outlook, workers: int, further: bool, is_kept: 
     if foreseen is not None and foreseen.bytes:
         parts.append(f"their light shares kept, about {terminal_text.size(foreseen.bytes)}")
     with_ = many(workers, "worker") if workers else "this process"
+    with_ = with_ if on == "local" else escape(on)
     console.print(f"{', '.join(parts)}{most}; by {with_}. Ctrl-C finishes the frames under way and stops.")
     say_compiling()
 

@@ -16,7 +16,7 @@ def make_certificates(folder: Path) -> list[Path]:
     """Write an authority and a certificate that it signed; its own key is forgotten, so that it signs no
     other.
 
-    Every machine of a cluster has the same three files: who has them is let in.
+    Every machine of a cluster has the same three files: each machine that has them is let in.
 
     Raises
     ------
@@ -32,12 +32,12 @@ def make_certificates(folder: Path) -> list[Path]:
         from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
     except ImportError:
         raise PlanError(
-            "What makes certificates is not installed.", cure='python -m pip install "cryptography>=42"'
+            "What makes certificates is not installed.", cure='python -m pip install "cryptography>=46,<52"'
         ) from None
     files = [folder / name for name in (AUTHORITY, CERTIFICATE, KEY)]
     for path in files:
         if path.exists():
-            raise OutputError(f"{path} is there already and is left as it is.", cure="name another folder")
+            raise OutputError(f"{path} exists already and is left as it is.", cure="name another folder")
     begins = datetime.datetime.now(datetime.UTC) - datetime.timedelta(minutes=5)
 
     def builder(name: str, issuer: str, public: ec.EllipticCurvePublicKey) -> x509.CertificateBuilder:

@@ -8,8 +8,6 @@ their machine; they are fetched, verified, and land by the coordinator, as those
 
 from __future__ import annotations
 
-import hashlib
-import os
 import pickle
 import queue
 import secrets
@@ -23,20 +21,21 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from grandlattice._support.readable import many, size
-from grandlattice.errors import DiskFull, LatticeError, OutputError, WorkerError
-from grandlattice.remote import host_cache, slot
-from grandlattice.remote.mirror import Mirror, mirrored, order_to_send, task_to_send
+from grandlattice._support.readable import many
+from grandlattice.errors import LatticeError, WorkerError
+from grandlattice.remote import slot
+from grandlattice.remote.carrying import Carrier
+from grandlattice.remote.engine import Engine
+from grandlattice.remote.mirror import order_to_send, task_to_send
 from grandlattice.remote.slot import SlotFacts, slot_facts
 from grandlattice.runs.backends import Abilities
 from grandlattice.runs.events import Event, Failed, Finished, Progress, Returned, UnderWay
 from grandlattice.runs.slots import Slot
-from grandlattice.runs.store import Prepared
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.work_order import Probe, Taken, TaskResult, WorkOrder
 
 _LOOK_EVERY = 0.3  # seconds between looks who is there
-_PART = 8_000_000  # bytes sent at once
+_TRIES = 5  # times a slot is welcomed that cannot begin
 _STARTING = 120.0  # seconds a slot may take to begin a task before it counts as stalled
 _ANSWER = 30.0  # seconds a slot may take to answer a question
 _RESTING = 2.0  # seconds until a slot that does not answer is asked again
@@ -57,6 +56,7 @@ class _Seat:
     shares : whether it sees scene and output folder under the same paths.
     key : of the engine's task that it does; empty where it is idle.
     words : what it failed with last.
+    tries : how often it could not begin.
     """
 
     number: int
@@ -67,6 +67,7 @@ class _Seat:
     shares: bool = False
     key: str = ""
     words: str = ""
+    tries: int = 0
 
 
 @dataclass
@@ -98,7 +99,7 @@ class Cluster:
         self, order: WorkOrder, client: Any, most: int | None = None, *, gentle: bool = False,
         may_share: bool = True,
     ) -> None:  # fmt: skip
-        self._order, self._client, self._most = order, client, most
+        self._order, self._engine, self._most = order, Engine(client), most
         self._gentle, self._may_share = gentle, may_share
         self._run = secrets.token_hex(12)
         self._own = slot_facts()
@@ -107,15 +108,11 @@ class Cluster:
         self._doing: dict[str, _Doing] = {}
         self._events: queue.Queue[Event] = queue.Queue()
         self._lock = threading.RLock()
-        self._hosts: dict[str, threading.Lock] = {}
-        self._scenes: dict[str, str] = {}  # host → folder of the scene there
-        self._mirror: Mirror | None = None
-        self._making = threading.Lock()
-        self._on_the_way = ""
+        self._carrier = Carrier(order, self._engine, self._run)
         self._ended = threading.Event()
         self._pool = ThreadPoolExecutor(_SENDERS, thread_name_prefix="cluster")
         self._topic = f"grandlattice-{self._run}"
-        client.subscribe_topic(self._topic, self._heard)
+        self._engine.listen(self._topic, self._heard)
         self._minder = threading.Thread(target=self._mind, daemon=True)
         self._minder.start()
 
@@ -146,10 +143,10 @@ class Cluster:
             refused = [seat for seat in self._seats.values() if seat.state == "refused"]
         if "ready" in states or "resting" in states:
             return ""
-        if self._client.status != "running":
+        if not self._engine.is_there:
             return "the scheduler does not answer"
-        if self._on_the_way:
-            return self._on_the_way
+        if self._carrier.on_the_way:
+            return self._carrier.on_the_way
         if refused and "coming" not in states:
             name = refused[0].facts.name if refused[0].facts else refused[0].address
             return f"{many(len(refused), 'slot')} cannot be used; {name}: {refused[0].reason}"
@@ -191,10 +188,9 @@ class Cluster:
             seat.key = key
         sent = task if seat.shares else task_to_send(task, self._order)
         try:
-            doing.future = self._client.submit(
-                slot.carry_out, self._run, pickle.dumps(sent), key, self._topic,
-                key=key, workers=[seat.address], allow_other_workers=False, pure=False, retries=0,
-            )  # fmt: skip
+            doing.future = self._engine.submit(
+                slot.carry_out, self._run, pickle.dumps(sent), key, self._topic, key=key, worker=seat.address
+            )
             doing.future.add_done_callback(partial(self._came, key))
         except Exception:  # the line is cut in this moment
             self._lost(key)
@@ -243,20 +239,12 @@ class Cluster:
             there = [seat.address for seat in self._seats.values() if seat.state == "ready"]
         for key in keys:
             self._cancel(key)
-        if there and self._client.status == "running":
-            with suppress(
-                Exception
-            ):  # those that do not answer see for themselves that they are not waited for
-                self._ask(slot.leave, self._run, workers=there, seconds=_ENDING)
+        if there and self._engine.is_there:
+            with suppress(Exception):  # those that do not answer see that they are not waited for
+                self._engine.ask(slot.leave, self._run, workers=there, seconds=_ENDING)
         self._pool.shutdown(wait=False, cancel_futures=True)
-        with suppress(Exception):
-            self._client.close(timeout=_ENDING)
-        cluster = getattr(self._client, "cluster", None)
-        if cluster is not None:  # one that was begun for this run
-            with suppress(Exception):
-                cluster.close(timeout=_ENDING)
-        if self._mirror is not None:
-            self._mirror.close()
+        self._engine.close(_ENDING)
+        self._carrier.close()
 
     # --- who is there --------------------------------------------------------------------------------
 
@@ -264,9 +252,9 @@ class Cluster:
         """Welcome slots that come, and tell of those that go."""
         while not self._ended.wait(_LOOK_EVERY):
             try:
-                there = set(self._addresses())
-            except Exception:  # it does not answer: no slot is there, as far as can be known
-                there = set()
+                there = set(self._engine.addresses()) if self._engine.is_there else set[str]()
+            except Exception:  # it does not answer now: it is asked again
+                continue
             with self._lock:
                 gone = [seat for seat in self._seats.values() if seat.address not in there]
                 new = sorted(there - self._seats.keys())
@@ -276,7 +264,7 @@ class Cluster:
                     if seat.facts is not None and not any(
                         other.facts and other.facts.host == seat.facts.host for other in self._seats.values()
                     ):
-                        self._scenes.pop(seat.facts.host, None)  # it may come back with another disk
+                        self._carrier.forget_host(seat.facts.host)
                 for address in new:
                     self._seats[address] = _Seat(self._count, address)
                     self._count += 1
@@ -290,7 +278,7 @@ class Cluster:
         """Have a slot take tasks again when it answers, and what was given up in it has ended."""
         while seat.state == "resting" and not self._ended.is_set():
             try:
-                self._ask(slot.give_up, self._run, workers=[seat.address])
+                self._engine.ask_one(slot.give_up, self._run, worker=seat.address)
             except Exception:  # it hangs still, or is gone, which `_mind` finds out
                 self._ended.wait(_RESTING)
                 continue
@@ -298,147 +286,59 @@ class Cluster:
                 if seat.state == "resting":
                     seat.state = "ready"
 
-    def _addresses(self) -> list[str]:
-        if self._client.status != "running":
-            return []
-        return list(self._client.scheduler_info(n_workers=-1)["workers"])
-
-    def _ask(
-        self, question: Any, *words: Any, workers: list[str], seconds: float = _ANSWER
-    ) -> dict[str, Any]:
-        """Have slots answer something, at once, besides what they do."""
-        # What `Client.run` does, and no longer than that.
-        return dict(
-            self._client.sync(
-                self._client._run, question, *words, workers=workers, callback_timeout=seconds
-            )
-        )  # fmt: skip
-
     def _welcome(self, seat: _Seat) -> None:
         """Shake hands with a slot, and have it ready: what it has to know and the scene go there first."""
-        address = seat.address
+        address, engine = seat.address, self._engine
         try:
-            seat.facts = self._ask(slot.slot_facts, workers=[address])[address]
-            assert seat.facts is not None
-            seat.reason = seat.facts.differs_from(self._own)
+            seat.facts = facts = engine.ask_one(slot.slot_facts, worker=address)
+            seat.reason = facts.differs_from(self._own)
             if seat.reason:
                 seat.state = "refused"
                 return
             seat.shares = self._may_share and self._sees_our_folders(address)
-            folder, order = None, self._order
-            if not seat.shares:
-                with self._lock:
-                    lock = self._hosts.setdefault(seat.facts.host, threading.Lock())
-                with lock:
-                    folder, order = self._scene_on(seat), order_to_send(self._order)
-            self._ask(slot.seat_at, self._run, pickle.dumps(order), folder, self._gentle, workers=[address])
+            folder = None if seat.shares else self._carrier.scene_on(facts, address)
+            order = self._order if seat.shares else order_to_send(self._order)
+            engine.ask_one(slot.seat_at, self._run, pickle.dumps(order), folder, self._gentle, worker=address)
             with self._lock:
                 if seat.state == "coming":
-                    seat.state = "ready"
+                    seat.state, seat.reason = "ready", ""
         except LatticeError as problem:
             seat.reason, seat.state = problem.what, "refused"
         except Exception as problem:
-            if seat.state != "gone" and not self._ended.is_set():
-                seat.reason, seat.state = f"it cannot begin: {str(problem)[:300]}", "refused"
+            self._welcome_again(seat, problem)
+
+    def _welcome_again(self, seat: _Seat, problem: Exception) -> None:
+        """Try a slot again that could not begin: its line may have been cut for a moment."""
+        seat.tries += 1
+        seat.reason = f"it cannot begin: {str(problem)[:300] or type(problem).__name__}"
+        if seat.tries >= _TRIES:
+            seat.state = "refused"
+        elif not self._ended.wait(_RESTING) and seat.state == "coming":
+            with suppress(RuntimeError):  # the run has ended meanwhile
+                self._pool.submit(self._welcome, seat)
+
+    def _await_again(self, seat: _Seat) -> None:
+        """Have a slot shake hands once more."""
+        with self._lock:
+            if seat.state != "ready":
+                return
+            seat.state = "coming"
+        with suppress(RuntimeError):  # the run has ended meanwhile
+            self._pool.submit(self._welcome, seat)
 
     def _sees_our_folders(self, address: str) -> bool:
-        """Whether a slot sees the output folder and the scene under the same paths."""
+        """Whether a slot sees the output folder, and every file of scene and plan, under the same paths."""
         output = self._order.output
         output.mkdir(parents=True, exist_ok=True)
         probe = output / f".lattice-probe-{secrets.token_hex(8)}"
         try:
             probe.write_text(self._run)
-            asked = [str(probe), self._run, [(str(p), p.stat().st_size) for p in (self._order.scene,)]]
-            return bool(self._ask(_is_there, *asked, workers=[address])[address])
+            files = [(str(path), path.stat().st_size) for path in self._order.sources if path.is_file()]
+            return bool(self._engine.ask_one(_is_there, str(probe), self._run, files, worker=address))
         except OSError:
             return False
         finally:
             probe.unlink(missing_ok=True)
-
-    # --- files there and back ------------------------------------------------------------------------
-
-    def _scene_on(self, seat: _Seat) -> str:
-        """Bring the scene to a machine, what of it is not there; once for all its slots."""
-        assert seat.facts is not None
-        known = self._scenes.get(seat.facts.host)
-        if known is not None:
-            return known
-        with self._making:
-            if self._mirror is None:
-                self._mirror = mirrored(self._order)
-        mirror, address = self._mirror, seat.address
-        listed = mirror.manifest.files
-        wanted = {file.sha256: file.size for file in listed}
-        for _ in range(3):  # a file that came over damaged is sent again
-            lacking = self._ask(host_cache.lacking, list(wanted.items()), workers=[address])[address]
-            if not lacking:
-                break
-            whole, gone = sum(wanted[name] - there for name, there in lacking.items()), 0
-            started = time.monotonic()
-            for name, there in lacking.items():
-                with mirror.sources[name].open("rb") as stream:
-                    stream.seek(there)
-                    at = there
-                    while data := stream.read(_PART):
-                        self._ask(host_cache.take_part, name, at, data, workers=[address])
-                        at, gone = at + len(data), gone + len(data)
-                        rate = gone / max(time.monotonic() - started, 1e-3)
-                        self._on_the_way = (
-                            f"the scene goes to {seat.facts.name}: {size(gone)} of {size(whole)}, "
-                            f"{size(rate)} a second"
-                        )
-                with suppress(OutputError):
-                    self._ask(host_cache.complete, name, workers=[address])
-        self._on_the_way = ""
-        told = (mirror.manifest.digest, list(listed))
-        folder = str(self._ask(host_cache.assembled, *told, workers=[address], seconds=300.0)[address])
-        self._scenes[seat.facts.host] = folder
-        return folder
-
-    def _fetch(self, key: str, result: TaskResult) -> None:
-        """Bring the files of a task here, verify them, and tell that it is done."""
-        with self._lock:
-            doing = self._doing.get(key)
-        if doing is None:
-            return
-        task, worker, address = doing.under_way.task, doing.under_way.worker, doing.seat.address
-        parts = [prepared.part for prepared, _ in result.files]
-        try:
-            for prepared, _ in result.files:
-                self._fetch_file(prepared, address, doing)
-            event: Event = Finished(task, worker, result)
-        except LatticeError as problem:
-            event = Failed(task, worker, problem)
-        except OSError as problem:
-            full = problem.errno == 28
-            kind = DiskFull if full else OutputError
-            event = Failed(task, worker, kind(f"What was rendered could not be written: {problem.strerror}."))
-        except Exception:
-            event = Failed(task, worker, _lost_words(task))
-        if isinstance(event, Failed):
-            self._order.store.remove_parts(parts)
-        self._end(key, event)
-        with suppress(Exception):
-            self._ask(host_cache.forget, self._run, parts, workers=[address])
-
-    def _fetch_file(self, prepared: Prepared, address: str, doing: _Doing) -> None:
-        full = self._order.store.path(prepared.part)
-        full.parent.mkdir(parents=True, exist_ok=True)
-        whole, at = hashlib.blake2b(digest_size=16), 0
-        with full.open("wb") as stream:
-            while at < prepared.size:
-                asked = (self._run, prepared.part, at, min(_PART, prepared.size - at))
-                data = self._ask(host_cache.read_part, *asked, workers=[address])[address]
-                if not data:
-                    break
-                stream.write(data)
-                whole.update(data)
-                at += len(data)
-                doing.under_way.heard = time.monotonic()
-            stream.flush()
-            os.fsync(stream.fileno())
-        if (at, whole.hexdigest()) != (prepared.size, prepared.digest):
-            raise OutputError(f"{prepared.path} came over damaged.", cure="it is rendered again")
 
     # --- what becomes of tries -------------------------------------------------------------------------
 
@@ -480,12 +380,35 @@ class Cluster:
         if kind == "failed":
             problem, details = answer
             self._end(key, Failed(task, worker, problem, details, log))
+        elif kind == "unknown":  # it was long idle, and another run had it meanwhile
+            self._lost(key)
+            self._await_again(doing.seat)
         elif kind == "returned":
             self._lost(key)
         elif doing.seat.shares:
             self._end(key, Finished(task, worker, answer))
         else:
             self._fetch(key, answer)
+
+    def _fetch(self, key: str, result: TaskResult) -> None:
+        """Bring the files of a task here, verified, and tell that it is done."""
+        with self._lock:
+            doing = self._doing.get(key)
+        if doing is None:
+            return
+        task, worker = doing.under_way.task, doing.under_way.worker
+
+        def heard() -> None:
+            doing.under_way.heard = time.monotonic()
+
+        try:
+            self._carrier.fetch(result, doing.seat.address, heard)
+            event: Event = Finished(task, worker, result)
+        except LatticeError as problem:
+            event = Failed(task, worker, problem)
+        except Exception:  # the line is cut
+            event = Failed(task, worker, _lost_words(task))
+        self._end(key, event)
 
     def _lost(self, key: str) -> None:
         with self._lock:
@@ -500,8 +423,7 @@ class Cluster:
         with self._lock:
             doing = self._doing.get(key)
         if doing is not None and doing.future is not None:
-            with suppress(Exception):
-                self._client.cancel([doing.future], asynchronous=False)
+            self._engine.cancel(doing.future)
 
     def _end(self, key: str, event: Event) -> None:
         """Tell what became of a try, unless that was told."""

@@ -1,6 +1,6 @@
 """Ways to a cluster: addresses, and whom they may be told.
 
-An open scheduler lets anybody who reaches it run anything on all its machines.  A plain line is taken to this
+An open scheduler lets anyone who reaches it run anything on all its machines.  A plain line is taken to this
 machine alone, unless the person at it says that the network is trusted; a plan cannot say so, for it travels.
 """
 
@@ -28,49 +28,83 @@ _WITHIN = 10.0  # seconds a scheduler may take to answer
 _TABLE = "cluster"
 
 
-def connect(request: BackendRequest) -> Backend:
+class _Scheduler:
     """The backend of an address: ``tcp://…``, ``tls://…``, ``file:scheduler.json``, or ``cluster``, which is
-    the last one.
+    the last one."""
 
-    Raises
-    ------
-    PlanError
-        When the address cannot be used.
-    RunError
-        When no scheduler answers there.
-    """
-    _refuse_without_engine()
-    address = request.address
+    def refuse_unready(self, address: str, trusted: bool) -> None:
+        """Make sure that an address can be used, as far as this machine knows.
+
+        Raises
+        ------
+        PlanError
+            When it cannot.
+        """
+        _refuse_without_engine()
+        _, found = _found(address)
+        _refuse_open_line(found, trusted)
+        _security(found)
+
+    def __call__(self, request: BackendRequest) -> Backend:
+        """Connect to it.
+
+        Raises
+        ------
+        PlanError
+            When the address cannot be used.
+        RunError
+            When no scheduler answers there.
+        """
+        self.refuse_unready(request.address, request.trusted)
+        told, address = _found(request.address)
+        client = _client(address, **_security(address))
+        remember(_TABLE, {"address": told})
+        from grandlattice.remote.cluster import Cluster
+
+        return Cluster(request.order, client, request.asked, gentle=request.gentle)
+
+
+class _Local:
+    """The backend of this machine; ``local:4`` is a cluster of four workers on it."""
+
+    def refuse_unready(self, address: str, trusted: bool) -> None:
+        """Make sure that an address can be used; see `_Scheduler`."""
+        _, _, count = address.partition(":")
+        if not count and ":" not in address:
+            return
+        if not count.isdecimal() or not 1 <= int(count) <= 1000:
+            raise PlanError(f"{address} is no number of workers.", cure="such as local:4")
+        _refuse_without_engine()
+
+    def __call__(self, request: BackendRequest) -> Backend:
+        """Begin its workers."""
+        self.refuse_unready(request.address, request.trusted)
+        _, _, count = request.address.partition(":")
+        return _cluster_here(request, int(count)) if count else backends.local(request)
+
+
+connect, local = _Scheduler(), _Local()
+
+
+def _found(address: str) -> tuple[str, str]:
+    """An address as it is remembered, and that of its scheduler."""
     if address == "cluster":
         address = str(remembered(_TABLE).get("address", ""))
         if not address:
             raise PlanError("No cluster was used on this machine yet.", cure="say --on tcp://… or its like")
-    told = address
     if address.startswith("file:"):
-        address = _address_in(Path(address.removeprefix("file:")))
-    _refuse_open_line(address, request.trusted)
-    client = _client(address, **_security(address))
-    remember(_TABLE, {"address": told})
-    from grandlattice.remote.cluster import Cluster
-
-    return Cluster(request.order, client, request.asked, gentle=request.gentle)
+        return address, _address_in(Path(address.removeprefix("file:")))
+    return address, address
 
 
-def local(request: BackendRequest) -> Backend:
-    """The backend of this machine; ``local:4`` is a cluster of four workers on it."""
-    _, _, count = request.address.partition(":")
-    if not count:
-        return backends.local(request)
-    if not count.isdecimal() or not 1 <= int(count) <= 1000:
-        raise PlanError(f"{request.address} is no number of workers.", cure="such as local:4")
-    _refuse_without_engine()
+def _cluster_here(request: BackendRequest, count: int) -> Backend:
     from distributed import LocalCluster
 
     from grandlattice.remote.cluster import Cluster
 
     _be_quiet()
     cluster = LocalCluster(
-        n_workers=int(count), threads_per_worker=1, host="127.0.0.1", dashboard_address=None,
+        n_workers=count, threads_per_worker=1, host="127.0.0.1", dashboard_address=None,
         silence_logs=logging.CRITICAL, memory_limit=0,
     )  # fmt: skip
     return Cluster(request.order, _client(cluster), None, gentle=request.gentle)
@@ -80,7 +114,7 @@ def _refuse_without_engine() -> None:
     if find_spec("distributed") is None:
         raise PlanError(
             "What talks to clusters is not installed.",
-            cure='python -m pip install "distributed>=2025.1" on this and all other machines',
+            cure='python -m pip install "distributed>=2026.8,<2027" on this and all other machines',
         )
 
 
@@ -125,7 +159,7 @@ def _refuse_open_line(address: str, trusted: bool) -> None:
     if parts.scheme == "tls" or trusted or _is_here(parts.hostname or ""):
         return
     raise PlanError(
-        f"Anybody who reaches {address} can run anything on all its machines: the line is open.",
+        f"Anyone who reaches {address} can run anything on all its machines: the line is open.",
         cure="use tls://, see docs/cluster.md; or say --trust-network where no one else can reach it",
     )
 

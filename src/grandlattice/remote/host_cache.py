@@ -10,6 +10,7 @@ from __future__ import annotations
 import hashlib
 import os
 import re
+import secrets
 import shutil
 import stat
 from collections.abc import Iterable, Sequence
@@ -26,6 +27,22 @@ _PART = 1 << 20  # bytes that are read at once
 def host_folder() -> Path:
     """Where this machine keeps what it renders for others."""
     return cache_folder() / "cluster"
+
+
+def host_id() -> str:
+    """Names this folder: one word for all that keep scenes in it, whatever process or machine they are."""
+    file = host_folder() / "id"
+    if not file.exists():
+        file.parent.mkdir(parents=True, exist_ok=True)
+        part = file.with_name(f".id.{secrets.token_hex(4)}.part")
+        part.write_text(secrets.token_hex(16))
+        try:
+            os.link(part, file)  # the first that comes names it
+        except OSError:
+            if not file.exists():  # the disk knows no links
+                part.replace(file)
+        part.unlink(missing_ok=True)
+    return file.read_text()
 
 
 def _kept(sha256: str) -> Path:

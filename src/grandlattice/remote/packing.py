@@ -144,7 +144,7 @@ def refuse_taken(target: Path) -> None:
     if not is_free and target.is_dir() and not target.is_symlink() and target.suffix.lower() != ZIP:
         is_free = not any(target.iterdir())
     if not is_free:
-        raise OutputError(f"{target} is there already and is left as it is.", cure="name another")
+        raise OutputError(f"{target} exists already and is left as it is.", cure="name another")
 
 
 def _said(problem: ValueError) -> str:

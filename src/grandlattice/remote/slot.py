@@ -14,9 +14,10 @@ import subprocess
 import sys
 import threading
 import time
-import uuid
-from contextlib import suppress
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from importlib.metadata import PackageNotFoundError, version
+from multiprocessing import AuthenticationError
 from multiprocessing.connection import Client, Connection, Listener
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -35,6 +36,7 @@ from grandlattice.tracer.compiling.native import processor_class
 from grandlattice.version import __version__
 
 _LOOK_EVERY = 0.1  # seconds between looks whether a task is still wanted
+_FORGOTTEN = 600.0  # seconds without a task after which a slot forgets a run when another one comes
 _STARTING = 120.0  # seconds a process of ours may take to begin
 _PACKAGES = ("numpy", "numba", "usd-core", "embreex", "OpenImageIO", "opencolorio", "pyoidn")
 
@@ -49,7 +51,7 @@ class SlotFacts(NamedTuple):
     processor : class of processor: those of one class make the same bytes.
     system : operating system and word.
     denoiser : whether it can denoise.
-    host : the same for all slots of one machine and cache.
+    host : the same for all slots that keep scenes in one folder.
     name : of the machine.
     cores, memory : processors, and bytes in all.
     """
@@ -83,10 +85,9 @@ def slot_facts() -> SlotFacts:
     for name in _PACKAGES:
         with suppress(PackageNotFoundError):
             found.append(f"{name} {version(name)}")
-    machine = uuid.uuid5(uuid.NAMESPACE_OID, f"{platform.node()} {uuid.getnode()} {host_cache.host_folder()}")
     return SlotFacts(
         f"{__version__}, protocol 1", tuple(found), processor_class(),
-        f"{platform.system()} {platform.machine()}", can_denoise(), machine.hex, platform.node(),
+        f"{platform.system()} {platform.machine()}", can_denoise(), host_cache.host_id(), platform.node(),
         os.cpu_count() or 1, psutil.virtual_memory().total,
     )  # fmt: skip
 
@@ -95,53 +96,101 @@ class _Seat:
     """The process of ours that does this slot's tasks for one run."""
 
     def __init__(self, run: str, order: WorkOrder, gentle: bool) -> None:
-        self.run, self._order, self._gentle = run, order, gentle
-        self.process: psutil.Popen | None = None
-        self._pipe: Connection | None = None
+        self.run, self.order, self._gentle = run, order, gentle
         self.log = host_cache.work_folder(run) / f"slot-{os.getpid()}.log"
+        self._process: subprocess.Popen[bytes] | None = None
+        self._pipe: Connection | None = None
+        self._beginning, self._working = threading.Lock(), threading.Lock()
+        self._used = time.monotonic()
+
+    @contextmanager
+    def at_work(self) -> Iterator[None]:
+        """While a task is done, of which there is one at a time."""
+        with self._working:
+            try:
+                yield
+            finally:
+                self._used = time.monotonic()
+
+    def is_idle_since(self, moment: float) -> bool:
+        """Whether nothing was done since a moment of the steady clock."""
+        return not self._working.locked() and self._used < moment
 
     def pipe(self) -> Connection:
-        """To the process, which is begun where there is none."""
-        if self._pipe is not None and self.process is not None and self.process.poll() is None:
+        """To the process, which is begun where there is none.
+
+        Raises
+        ------
+        EOFError
+            When it ends, or takes too long, before it answers.
+        """
+        with self._beginning:
+            if self._pipe is None or self._process is None or self._process.poll() is not None:
+                self.end()
+                self._pipe = self._begun()
             return self._pipe
-        self.end()
+
+    def _begun(self) -> Connection:
         self.log.parent.mkdir(parents=True, exist_ok=True)
-        key = secrets.token_bytes(32)
+        key, arrived = secrets.token_bytes(32), threading.Event()
         with Listener(None, authkey=key) as listener:
             command = [sys.executable, "-c", "from grandlattice.remote.slot import main; main()"]
-            self.process = psutil.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.DEVNULL)
-            stdin = self.process.stdin
-            pickle.dump((listener.address, key, str(self.log), os.getpid()), stdin)
-            stdin.close()
-            waiting = threading.Timer(_STARTING, self.end)  # one that never comes is not waited for
-            waiting.start()
+            self._process = process = subprocess.Popen(
+                command, stdin=subprocess.PIPE, stdout=subprocess.DEVNULL
+            )
+            assert process.stdin is not None
+            with process.stdin as told:
+                pickle.dump((listener.address, key, str(self.log), os.getpid()), told)
+            watch = threading.Thread(
+                target=_wake, args=(process, listener.address, key, arrived), daemon=True
+            )
+            watch.start()
             try:
-                self._pipe = listener.accept()
+                pipe = listener.accept()
             finally:
-                waiting.cancel()
-        self._pipe.send((self._order, self._gentle))
-        return self._pipe
+                arrived.set()
+        if process.poll() is not None:
+            pipe.close()
+            raise EOFError
+        pipe.send((self.order, self._gentle))
+        return pipe
 
     def memory(self) -> int:
         """Bytes that the process holds."""
-        with suppress(psutil.Error, AttributeError):
-            return int(psutil.Process(self.process.pid).memory_info().rss)  # type: ignore[union-attr]
+        process = self._process
+        with suppress(psutil.Error):
+            return 0 if process is None else int(psutil.Process(process.pid).memory_info().rss)
         return 0
 
-    def end(self) -> None:
-        """End the process, at once."""
-        process, self.process = self.process, None
-        if self._pipe is not None:
-            self._pipe.close()
-            self._pipe = None
-        if process is not None:
-            with suppress(psutil.Error):
-                end_with_children(psutil.Process(process.pid))
-            with suppress(psutil.Error, subprocess.TimeoutExpired):
-                process.wait(5.0)
+    def end(self) -> int | None:
+        """End the process, at once; returns what it ended with by itself, None where it had not."""
+        process, self._process = self._process, None
+        pipe, self._pipe = self._pipe, None
+        if pipe is not None:
+            pipe.close()
+        if process is None:
+            return None
+        code = process.poll()
+        with suppress(psutil.Error):
+            end_with_children(psutil.Process(process.pid))
+        with suppress(subprocess.TimeoutExpired):
+            process.wait(5.0)
+        return code
 
 
-_seats: dict[str, _Seat] = {}  # of this slot, by run; one at most is kept
+def _wake(process: subprocess.Popen[bytes], address: Any, key: bytes, arrived: threading.Event) -> None:
+    """Have a process waited for no longer that has ended, or takes too long to come."""
+    until = time.monotonic() + _STARTING
+    while not arrived.wait(_LOOK_EVERY):
+        if process.poll() is not None or time.monotonic() > until:
+            process.kill()
+            process.wait()
+            with suppress(OSError, EOFError, AuthenticationError):
+                Client(address, authkey=key).close()
+            return
+
+
+_seats: dict[str, _Seat] = {}  # of this slot, by run
 
 
 def seat_at(run: str, order: bytes, scene: str | None, gentle: bool) -> str:
@@ -152,14 +201,22 @@ def seat_at(run: str, order: bytes, scene: str | None, gentle: bool) -> str:
     order : pickled.
     scene : the folder of the scene on this machine; None: it sees the coordinator's own.
     """
-    for other in [name for name in _seats if name != run]:
-        leave(other)
+    long_ago = time.monotonic() - _FORGOTTEN
+    for other in [name for name, seat in _seats.items() if name != run and seat.is_idle_since(long_ago)]:
+        leave(other)  # its coordinator is gone, or welcomes this slot anew when it comes back
     if run not in _seats:
         given: WorkOrder = pickle.loads(order)
         if scene is not None:
             given = order_there(given, Path(scene), host_cache.work_folder(run))
-        _seats[run] = _Seat(run, given, gentle)
-    return str(_seats[run]._order.output)
+        _seats[run] = seat = _Seat(run, given, gentle)
+        # It loads its libraries and the scene while others come.
+        threading.Thread(target=_warm, args=(seat,), daemon=True).start()
+    return str(_seats[run].order.output)
+
+
+def _warm(seat: _Seat) -> None:
+    with suppress(OSError, EOFError):  # the first task finds out, and tells
+        seat.pipe()
 
 
 def leave(run: str) -> None:
@@ -177,7 +234,9 @@ def give_up(run: str) -> None:
 
 
 def carry_out(run: str, task: bytes, key: str, topic: str) -> tuple[str, Any, str]:
-    """Do a task in this slot; what came of it: ``done``, ``failed`` or ``returned``, and the log's end.
+    """Do a task in this slot; what came of it, more of that, and the log's end.
+
+    It is ``done``, ``failed``, ``returned``, or ``unknown`` where the slot has forgotten the run.
 
     Parameters
     ----------
@@ -186,11 +245,14 @@ def carry_out(run: str, task: bytes, key: str, topic: str) -> tuple[str, Any, st
     """
     from distributed import get_worker
 
-    worker = get_worker()
     seat = _seats.get(run)
     if seat is None:
-        return "failed", (WorkerError("The slot does not know this run any more."), ""), ""
-    given: Task = pickle.loads(task)
+        return "unknown", None, ""
+    with seat.at_work():
+        return _carried_out(seat, pickle.loads(task), key, topic, get_worker())
+
+
+def _carried_out(seat: _Seat, given: Task, key: str, topic: str, worker: Any) -> tuple[str, Any, str]:
     try:
         pipe = seat.pipe()
         pipe.send(given)
@@ -206,8 +268,7 @@ def carry_out(run: str, task: bytes, key: str, topic: str) -> tuple[str, Any, st
                 continue
             break
     except (EOFError, OSError):
-        code = None if seat.process is None else seat.process.poll()
-        seat.end()
+        code = seat.end()
         how = f" (signal {-code})" if code is not None and code < 0 else ""
         problem = WorkerError(
             f"The worker that rendered {given.first.address}, frame {given.frame}, ended without a word"

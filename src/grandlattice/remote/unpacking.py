@@ -7,6 +7,7 @@ import secrets
 import shutil
 import stat
 import zipfile
+import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -17,6 +18,7 @@ from grandlattice.remote.manifest import MANIFEST, Manifest, PackedFile, read_ma
 from grandlattice.remote.packing import copied, on_disk, refuse_taken
 
 _MOST_MANIFEST = 200_000_000  # bytes
+_CURE = "name a folder or archive that glat pack wrote"
 
 
 class _Pack(Protocol):
@@ -81,7 +83,8 @@ def open_pack(pack: Path, folder: Path | None) -> Manifest:
                 folder.rmdir()  # an empty one
             part.replace(folder)
         return manifest
-    except (zipfile.BadZipFile, NotImplementedError, EOFError) as problem:
+    except (zipfile.BadZipFile, zlib.error, RuntimeError, EOFError) as problem:
+        # What is damaged, and what an archive of others may be: encrypted, or compressed in another way.
         raise OutputError(f"{pack.name} is damaged: {problem}.", cure="bring it over again") from None
     except OSError as problem:
         raise OutputError(f"{pack.name} cannot be unpacked: {problem.strerror or problem}.") from problem
@@ -98,7 +101,7 @@ def _opened(pack: Path) -> Iterator[_Pack]:
     if not pack.exists():
         raise OutputError(f"There is no pack at {pack}.", cure="check the path")
     if not zipfile.is_zipfile(pack):
-        raise OutputError(f"{pack.name} is no pack: neither a folder nor a zip archive.")
+        raise OutputError(f"{pack.name} is no pack: neither a folder nor a zip archive.", cure=_CURE)
     with zipfile.ZipFile(pack) as archive:
         yield _ZipPack(archive)
 
@@ -108,7 +111,7 @@ def _manifest_of(pack: Path, files: _Pack) -> Manifest:
         with files.open(MANIFEST) as stream:
             text = stream.read(_MOST_MANIFEST + 1)
     except (KeyError, FileNotFoundError, NotADirectoryError):
-        raise OutputError(f"{pack.name} is no pack: it has no {MANIFEST}.") from None
+        raise OutputError(f"{pack.name} is no pack: it has no {MANIFEST}.", cure=_CURE) from None
     if len(text) > _MOST_MANIFEST:
         raise OutputError(f"{MANIFEST} of {pack.name} is larger than any can be.")
     return read_manifest(text)

@@ -59,15 +59,24 @@ class BackendRequest:
     trusted: bool = False
 
 
-def backend_maker(address: str) -> Callable[[BackendRequest], Backend]:
+def backend_maker(address: str, trusted: bool = False) -> Callable[[BackendRequest], Backend]:
     """The function that makes the backend of an address: a name, ``name:…`` or ``name://…``.
+
+    One that has a method `refuse_unready` is asked before anything is done whether the address can be used.
+
+    Parameters
+    ----------
+    trusted : see `BackendRequest`.
 
     Raises
     ------
     PlanError, RunError
-        When none of that name is installed, or it cannot be loaded.
+        When none of that name is installed, it cannot be loaded, or it refuses the address.
     """
     maker: Callable[[BackendRequest], Backend] = load_plug_in(BACKENDS, address.partition(":")[0])
+    refuse = getattr(maker, "refuse_unready", None)
+    if refuse is not None:
+        refuse(address, trusted)
     return maker
 
 

@@ -153,7 +153,7 @@ RUNS = LedgerTable(
         Column("run", "INTEGER PRIMARY KEY", "its number"),
         Column("started", "REAL NOT NULL", "when"),
         Column("ended", "REAL", "when"),
-        Column("workers", "INTEGER NOT NULL", "how many it began with"),
+        Column("workers", "INTEGER NOT NULL", "how many it began with; of a cluster, slots that were ready"),
         Column("tasks", "INTEGER NOT NULL", "how many it set out to do"),
         Column("state", "TEXT NOT NULL", "`running done failures stopped budget full`"),
         Column("host", "TEXT NOT NULL DEFAULT ''", "the machine of its coordinator", 3),
