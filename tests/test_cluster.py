@@ -120,6 +120,8 @@ def test_a_scene_goes_to_other_machines_and_its_pictures_come_back(
     plan = lattice.open_plan(file)
     here = plan.run(workers=0, into=tmp_path / "here")
     apart(monkeypatch)
+    # Other tests go to clusters meanwhile.
+    monkeypatch.setattr("grandlattice.remote.connecting._TABLE", "cluster-of-a-test")
     studio.add(2)
     order: list[str] = []
 
@@ -192,11 +194,13 @@ def test_a_coordinator_that_is_killed_leaves_nothing_half_and_goes_on(
     command = [sys.executable, "-m", "grandlattice", "run", plan_file.name, "--on", studio.address]
     run = subprocess.Popen(command, cwd=plan_file.parent, stdout=subprocess.DEVNULL)
     end = time.monotonic() + 60.0
-    while not studio.renderers():
+    ledger = Ledger(plan_file.parent / "room.ledger.sqlite")
+    while not ledger.file.exists() or not ledger.counts().get("running"):
         assert time.monotonic() < end
         assert run.poll() is None
         time.sleep(0.1)
     time.sleep(1.0)
+    assert studio.renderers()
     run.send_signal(signal.SIGKILL)
     run.wait()
     while studio.renderers():  # nobody waits for what they do

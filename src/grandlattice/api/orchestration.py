@@ -70,6 +70,7 @@ from grandlattice.tracer import chosen_compiler, compiler_failure, is_compiled, 
 _TRIES_TO_NOTE = 5  # where a ledger is lost in the moment a run begins
 _LOOKED_AT = 60  # frames that stand for all
 _WORTH_A_PROBE = 5e6  # pixels × samples; some seconds of one processor
+_FOR_SLOTS = 15.0  # seconds a run waits for slots of a cluster, to be measured before it begins
 _FOR_THE_LEDGER = 120.0  # seconds a run waits to begin while another program holds its ledger
 
 
@@ -249,6 +250,8 @@ def run(
         )
         told = Teller(block.notices, begun, planned.name, call.on_event)
         try:
+            if backend.abilities.several_hosts:
+                count = backend.await_seats(_FOR_SLOTS)
             # A run of some seconds is not worth a probe.
             worth_it = todo.work > _WORTH_A_PROBE and not order.model.renderers
             probing = backend.probe if worth_it else None

@@ -16,8 +16,9 @@ import time
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
+from itertools import cycle, islice
 from pathlib import Path
 from typing import Any
 
@@ -26,7 +27,7 @@ from grandlattice.errors import LatticeError, WorkerError
 from grandlattice.remote import slot
 from grandlattice.remote.carrying import Carrier
 from grandlattice.remote.engine import Engine
-from grandlattice.remote.mirror import order_to_send, task_to_send
+from grandlattice.remote.mirror import cell_to_send, order_to_send, task_to_send
 from grandlattice.remote.slot import SlotFacts, slot_facts
 from grandlattice.runs.backends import Abilities
 from grandlattice.runs.events import Event, Failed, Finished, Progress, Returned, UnderWay
@@ -34,11 +35,14 @@ from grandlattice.runs.slots import Slot
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.work_order import Probe, Taken, TaskResult, WorkOrder
 
-_LOOK_EVERY = 0.3  # seconds between looks who is there
+_LOOK_EVERY = 1.0  # seconds between looks who is there
+_FIRST_LOOK = 3.0  # seconds until a cluster that shows no worker has none
 _TRIES = 5  # times a slot is welcomed that cannot begin
 _STARTING = 120.0  # seconds a slot may take to begin a task before it counts as stalled
 _ANSWER = 30.0  # seconds a slot may take to answer a question
 _RESTING = 2.0  # seconds until a slot that does not answer is asked again
+_PROBING = 130.0  # seconds a slot may take to answer a probe
+_PROBED = 32  # slots that probe at once
 _SENDERS = 4  # machines that files go to or come from at once
 _MOST_TOLD = 1000  # slots that are told of one by one
 _ENDING = 5.0  # seconds slots have to end what they do
@@ -173,8 +177,34 @@ class Cluster:
             round(now - doing.under_way.since, 1), doing.under_way.peak_bytes, seat.words,
         )  # fmt: skip
 
+    def await_seats(self, seconds: float) -> int:
+        begun = time.monotonic()
+        while (took := time.monotonic() - begun) < seconds:
+            with self._lock:
+                states = [seat.state for seat in self._seats.values()]
+            if (states and "coming" not in states) or (not states and took > _FIRST_LOOK):
+                break
+            time.sleep(_LOOK_EVERY / 10)
+        return self.free
+
     def probe(self, probes: Sequence[Probe]) -> list[Taken | None]:
-        return [None for _ in probes]  # machines differ: what one of them takes says little
+        with self._lock:
+            there = [seat for seat in self._seats.values() if seat.state == "ready"]
+        if not there:
+            return [None for _ in probes]
+        with ThreadPoolExecutor(_PROBED, thread_name_prefix="probe") as asking:
+            return list(asking.map(self._probed, probes, islice(cycle(there), len(probes))))
+
+    def _probed(self, asked: Probe, seat: _Seat) -> Taken | None:
+        cell = asked.cell if seat.shares else cell_to_send(asked.cell, self._order)
+        sent = pickle.dumps(replace(asked, cell=cell))
+        try:
+            found: Taken | None = self._engine.ask_one(
+                slot.probe, self._run, sent, worker=seat.address, seconds=_PROBING
+            )
+        except Exception:  # it is lost meanwhile
+            return None
+        return found
 
     def begin(self, task: Task) -> int:
         with self._lock:
@@ -298,7 +328,8 @@ class Cluster:
             seat.shares = self._may_share and self._sees_our_folders(address)
             folder = None if seat.shares else self._carrier.scene_on(facts, address)
             order = self._order if seat.shares else order_to_send(self._order)
-            engine.ask_one(slot.seat_at, self._run, pickle.dumps(order), folder, self._gentle, worker=address)
+            told = pickle.dumps(order), folder, self._gentle
+            engine.ask_one(slot.seat_at, self._run, *told, worker=address, seconds=_STARTING)
             with self._lock:
                 if seat.state == "coming":
                     seat.state, seat.reason = "ready", ""

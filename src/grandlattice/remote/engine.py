@@ -47,7 +47,7 @@ class Engine:
         return dict(answers)
 
     def ask_one(self, question: Any, *words: Any, worker: str, seconds: float = _ANSWER) -> Any:
-        """The answer of one worker."""
+        """The answer of one worker; one that takes time is a coroutine there, so that the worker goes on."""
         return self.ask(question, *words, workers=[worker], seconds=seconds)[worker]
 
     def submit(self, work: Any, *words: Any, key: str, worker: str) -> Any:

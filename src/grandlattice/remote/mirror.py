@@ -105,7 +105,7 @@ def task_to_send(task: Task, order: WorkOrder) -> Task:
 
     def sent(cell: Cell) -> Cell:
         if cell.index not in known:
-            known[cell.index] = _cell_to_send(cell, order)
+            known[cell.index] = cell_to_send(cell, order)
         return known[cell.index]
 
     members = tuple(replace(member, cell=sent(member.cell)) for member in task.members)
@@ -113,7 +113,8 @@ def task_to_send(task: Task, order: WorkOrder) -> Task:
     return replace(task, members=members, films=films)
 
 
-def _cell_to_send(cell: Cell, order: WorkOrder) -> Cell:
+def cell_to_send(cell: Cell, order: WorkOrder) -> Cell:
+    """A cell whose edits name no file from the top of this machine's disk."""
     edits = tuple(
         replace(placed, edit=_relative(placed.edit, order.folder, order.sources)) for placed in cell.edits
     )  # fmt: skip

@@ -6,6 +6,7 @@ memory never takes the slot with it; and ends it when its task is not waited for
 
 from __future__ import annotations
 
+import asyncio
 import os
 import pickle
 import platform
@@ -28,7 +29,7 @@ from grandlattice.errors import WorkerError
 from grandlattice.remote import host_cache
 from grandlattice.remote.mirror import order_there
 from grandlattice.runs.tasks import Task
-from grandlattice.runs.work_order import TaskResult, WorkOrder
+from grandlattice.runs.work_order import Probe, Taken, TaskResult, WorkOrder
 from grandlattice.runs.worker import end_of, end_with_children, work_for
 from grandlattice.runs.workshop import Workshop
 from grandlattice.tracer import can_denoise
@@ -36,8 +37,11 @@ from grandlattice.tracer.compiling.native import processor_class
 from grandlattice.version import __version__
 
 _LOOK_EVERY = 0.1  # seconds between looks whether a task is still wanted
+_TOLD_EVERY = 0.5  # seconds between words of how far it is
+_IDLE = 60.0  # seconds without a task after which a process of ours is let go, with the scene it holds
 _FORGOTTEN = 600.0  # seconds without a task after which a slot forgets a run when another one comes
 _STARTING = 120.0  # seconds a process of ours may take to begin
+_PROBING = 120.0  # seconds it may take to answer a probe
 _PACKAGES = ("numpy", "numba", "usd-core", "embreex", "OpenImageIO", "opencolorio", "pyoidn")
 
 
@@ -153,7 +157,16 @@ class _Seat:
             pipe.close()
             raise EOFError
         pipe.send((self.order, self._gentle))
+        threading.Thread(target=self._let_go, args=(process,), daemon=True).start()
         return pipe
+
+    def _let_go(self, process: subprocess.Popen[bytes]) -> None:
+        """End a process that has had nothing to do for long: its coordinator is gone, or waits."""
+        while process.poll() is None:
+            time.sleep(_IDLE / 20)
+            with self._beginning:
+                if process is self._process and self.is_idle_since(time.monotonic() - _IDLE):
+                    self.end()
 
     def memory(self) -> int:
         """Bytes that the process holds."""
@@ -193,8 +206,13 @@ def _wake(process: subprocess.Popen[bytes], address: Any, key: bytes, arrived: t
 _seats: dict[str, _Seat] = {}  # of this slot, by run
 
 
-def seat_at(run: str, order: bytes, scene: str | None, gentle: bool) -> str:
+async def seat_at(run: str, order: bytes, scene: str | None, gentle: bool) -> str:
     """Have this slot ready for the tasks of a run; returns where its files stand until they are fetched.
+
+    Raises
+    ------
+    EOFError
+        When its process ends, or takes too long, before it answers.
 
     Parameters
     ----------
@@ -208,15 +226,35 @@ def seat_at(run: str, order: bytes, scene: str | None, gentle: bool) -> str:
         given: WorkOrder = pickle.loads(order)
         if scene is not None:
             given = order_there(given, Path(scene), host_cache.work_folder(run))
-        _seats[run] = seat = _Seat(run, given, gentle)
-        # It loads its libraries and the scene while others come.
-        threading.Thread(target=_warm, args=(seat,), daemon=True).start()
-    return str(_seats[run].order.output)
+        _seats[run] = _Seat(run, given, gentle)
+    seat = _seats[run]
+    await asyncio.to_thread(seat.pipe)
+    return str(seat.order.output)
 
 
-def _warm(seat: _Seat) -> None:
-    with suppress(OSError, EOFError):  # the first task finds out, and tells
-        seat.pipe()
+async def probe(run: str, asked: bytes) -> Taken | None:
+    """What a cell takes, measured by rendering it small; None where that went wrong.
+
+    Parameters
+    ----------
+    asked : a `Probe`, pickled.
+    """
+    seat = _seats.get(run)
+    return None if seat is None else await asyncio.to_thread(_probed, seat, pickle.loads(asked))
+
+
+def _probed(seat: _Seat, asked: Probe) -> Taken | None:
+    with seat.at_work():
+        try:
+            pipe = seat.pipe()
+            pipe.send(asked)
+            if pipe.poll(_PROBING):
+                message = pipe.recv()
+                return message if isinstance(message[0], float) else None
+        except (EOFError, OSError):
+            pass
+        seat.end()  # it hangs, or is dead
+        return None
 
 
 def leave(run: str) -> None:
@@ -253,6 +291,7 @@ def carry_out(run: str, task: bytes, key: str, topic: str) -> tuple[str, Any, st
 
 
 def _carried_out(seat: _Seat, given: Task, key: str, topic: str, worker: Any) -> tuple[str, Any, str]:
+    told = 0.0
     try:
         pipe = seat.pipe()
         pipe.send(given)
@@ -263,6 +302,9 @@ def _carried_out(seat: _Seat, given: Task, key: str, topic: str, worker: Any) ->
                     return "returned", None, ""
             message = pipe.recv()
             if isinstance(message, float):
+                if time.monotonic() - told < _TOLD_EVERY:
+                    continue
+                told = time.monotonic()
                 with suppress(Exception):  # a word that is lost does no harm
                     worker.log_event(topic, (key, message, seat.memory()))
                 continue
@@ -310,4 +352,4 @@ def _end_with(parent: int) -> None:
     end_with_children(psutil.Process())
 
 
-__all__ = ["SlotFacts", "carry_out", "give_up", "is_wanted", "leave", "seat_at", "slot_facts"]
+__all__ = ["SlotFacts", "carry_out", "give_up", "is_wanted", "leave", "probe", "seat_at", "slot_facts"]

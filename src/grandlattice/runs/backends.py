@@ -139,6 +139,10 @@ class Backend(Protocol):
         """Of a cluster its slots, with what each does; none of this machine's own workers."""
         ...
 
+    def await_seats(self, seconds: float) -> int:
+        """How many tasks can be done at once; waits so long at most for workers that are coming."""
+        ...
+
     def probe(self, probes: Sequence[Probe]) -> list[Taken | None]:
         """Measure what cells take, as many at a time as there are seats; None for what went wrong.
 
@@ -203,6 +207,9 @@ class InPlace:
     @property
     def idle_bytes(self) -> int:
         return 0  # nothing else is ever under way
+
+    def await_seats(self, seconds: float) -> int:
+        return 1
 
     def probe(self, probes: Sequence[Probe]) -> list[Taken | None]:
         return [self._probed(probe) for probe in probes]
@@ -304,6 +311,9 @@ class Processes:
     def _seat(self) -> int:
         """Who takes the next task; beyond the present seats, a new worker."""
         return next(k for k in range(len(self._seats) + 1) if k not in self._busy)
+
+    def await_seats(self, seconds: float) -> int:
+        return self._wanted
 
     def probe(self, probes: Sequence[Probe]) -> list[Taken | None]:
         found: list[Taken | None] = []
