@@ -42,19 +42,17 @@ class Studio:
             time.sleep(0.05)
         time.sleep(0.1)
 
-    def _start(self, kind: str, *words: str) -> subprocess.Popen[bytes]:
+    def _start(self, kind: str, *words: str, **told: str) -> subprocess.Popen[bytes]:
         code = f"from distributed.cli.dask_{kind} import main; main()"
-        environment = {**os.environ, "GRANDLATTICE_CACHE": str(self.folder / "cache")}
+        environment = {**os.environ, "GRANDLATTICE_CACHE": str(self.folder / "cache"), **told}
         return subprocess.Popen(
             [sys.executable, "-c", code, *words, *self.words], cwd=self.folder, env=environment,
             stdout=subprocess.DEVNULL, stderr=(self.folder / f"{kind}.log").open("ab"),
         )  # fmt: skip
 
-    def add(self, count: int = 1) -> None:
-        for _ in range(count):
-            self.workers.append(
-                self._start("worker", "--scheduler-file", str(self.file), "--nthreads", "1", "--no-dashboard")
-            )
+    def add(self, count: int = 1, **told: str) -> None:
+        words = ("--scheduler-file", str(self.file), "--nthreads", "1", "--no-dashboard")
+        self.workers += [self._start("worker", *words, **told) for _ in range(count)]
 
     @property
     def address(self) -> str:
@@ -257,6 +255,24 @@ def test_a_run_waits_for_workers_says_so_and_refuses_those_that_would_make_other
         done = plan.run(on=studio.address, fresh=True, on_event=refused, on_begin=stop.append)
         assert not done.ok
         assert name in said[0]
+
+
+def test_cells_go_to_machines_of_their_pool_and_wait_for_no_other(plan_file: Path, studio: Studio) -> None:
+    plan_file.write_text(PLAN + "rules:\n  - at: {light: day}\n    pool: big\n")
+    studio.add()
+    held, ended = list[str](), list[tuple[str, int]]()
+
+    def hear(event: lattice.Event) -> None:
+        if isinstance(event, lattice.Held):
+            held.append(event.reason)
+            if "big" in event.reason:
+                studio.add(GRANDLATTICE_POOLS="other, big")
+        elif isinstance(event, lattice.Finished):
+            ended.append((event.task.first.address, event.worker))
+
+    assert lattice.open_plan(plan_file).run(on=studio.address, on_event=hear).ok
+    assert "no worker of the pool big is there" in held
+    assert ended == [("night/Front", 0), ("night/Side", 0), ("day/Front", 1), ("day/Side", 1)]
 
 
 def test_open_lines_lead_to_this_machine_alone(

@@ -188,7 +188,7 @@ class Cells:
         self.columns = Columns(
             np.zeros((n, 16), np.uint8), starts, np.array(steps, np.int32), np.ones(n), np.arange(m, dtype=np.int32),
             np.ones(m, np.int64), np.zeros(m, np.int32), np.zeros(m, np.int32), np.ones(n, np.int32),
-            np.arange(n + 1), np.zeros(n, np.int32), np.ones(n, np.int64), np.zeros((n, 16), np.uint8),
+            np.arange(n + 1), np.zeros(n, np.int32), np.ones(n, np.int64), np.zeros((n, 16), np.uint8), np.zeros(n, np.int64),
         )  # fmt: skip
         self.numbers, self.members = np.arange(n), np.arange(m)
 
@@ -214,7 +214,7 @@ def test_members_are_done_once_and_none_is_lost_whatever_is_asked(data) -> None:
     def one(verb: str, some: list[int]) -> None:
         clock[0] += 2.0
         if verb == "next":
-            task = members.next()
+            task = members.next(lambda pool: True)
             if task is not None:
                 assert set(task.numbers) <= todo
                 assert all(

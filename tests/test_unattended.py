@@ -15,6 +15,7 @@ import subprocess
 import sys
 import threading
 import time
+from collections import Counter
 from collections.abc import Callable
 from contextlib import suppress
 from multiprocessing import resource_tracker, spawn
@@ -60,14 +61,16 @@ def nights(draw):
         draw(st.lists(st.integers(-2, 2), min_size=count, max_size=count)),  # priorities
         draw(st.lists(st.floats(0.1, 9.0), min_size=count, max_size=count)),  # seconds
         draw(st.lists(st.integers(0, 4), min_size=count, max_size=count)),  # failures before success
-        draw(st.integers(1, 7)),  # workers
+        draw(st.lists(st.integers(0, 2), min_size=1, max_size=7)),  # pools of workers, 0 is none
+        draw(st.lists(st.integers(0, 2), min_size=count, max_size=count)),  # pools that tasks are for
     )
 
 
 @settings(max_examples=200, deadline=None)
 @given(nights())
 def test_order_priorities_and_barriers_hold_whatever_happens(night) -> None:
-    steps, priorities, seconds, fails, workers = night
+    steps, priorities, seconds, fails, workers, meant = night
+    pools = [pool if pool in workers else 0 for pool in meant]
     clock, patience = [0.0], Patience(retries=2, delay=1.0)
     schedule = Schedule(
         np.arange(len(steps)),
@@ -75,27 +78,40 @@ def test_order_priorities_and_barriers_hold_whatever_happens(night) -> None:
         np.array(priorities, np.int32),
         patience,
         lambda: clock[0],
+        np.array(pools, np.int64),
     )
-    busy: list[tuple[float, int]] = []
+    idle = Counter(workers)
+
+    def may(pool: int) -> bool:
+        return idle[pool] > 0 if pool else idle.total() > 0
+
+    busy: list[tuple[float, int, int]] = []
     began: dict[int, float] = {}
     ended: dict[int, float] = {}
+    turns: dict[int, int] = {}
     tries = [0] * len(steps)
     while not schedule.is_done:
-        while len(busy) < workers and (number := schedule.next()) is not None:
+        while (number := schedule.next(may)) is not None:
             began.setdefault(number, clock[0])
+            turns.setdefault(number, len(turns))
             tries[number] += 1
-            busy.append((clock[0] + seconds[number], number))
+            worker = pools[number] or min(+idle)
+            idle[worker] -= 1
+            busy.append((clock[0] + seconds[number], number, worker))
         if busy:
             busy.sort()
-            clock[0], number = busy.pop(0)
+            clock[0], number, worker = busy.pop(0)
+            idle[worker] += 1
             if tries[number] <= fails[number] and schedule.again(number) is not None:
                 continue
             schedule.ended(number)
             ended[number] = clock[0]
         else:
             clock[0] += 0.5  # all that is left waits to be tried again
-    first_begun = sorted(began, key=lambda n: (began[n], steps[n], -priorities[n], n))
-    assert first_begun == sorted(range(len(steps)), key=lambda n: (steps[n], -priorities[n], n))
+    for pool in set(pools):  # the planned order holds in each
+        own = [number for number in range(len(steps)) if pools[number] == pool]
+        planned = sorted(own, key=lambda n: (steps[n], -priorities[n], n))
+        assert sorted(own, key=turns.__getitem__) == planned
     assert set(ended) == set(range(len(steps)))
     assert tries == [min(fail, 2) + 1 for fail in fails]
     for number, when in began.items():

@@ -128,6 +128,7 @@ class SettingValues(TypedDict, total=False):
     background: Literal["sky", "clear"]
     renderer: str
     priority: int
+    pool: str
     label: bool | Sequence[str]
     own_trace: bool
     keep_light_shares: bool

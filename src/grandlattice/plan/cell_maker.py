@@ -72,6 +72,7 @@ class CellSettings:
     keep_light_shares: bool = False
     renderer: str = "tracer"
     priority: int = 0
+    pool: str = ""
     take: tuple[str, ...] = ()
 
     @property

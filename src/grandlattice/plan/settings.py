@@ -29,6 +29,7 @@ from grandlattice.plan.value_types import (
     LengthText,
     Number,
     Passes,
+    PoolText,
     RegionText,
     SecondsText,
     Share,
@@ -163,6 +164,10 @@ class Settings(Strict):
     )
     priority: int | None = setting(
         "scheduling", ge=-1000, le=1000, meaning="higher ones run first; 0 if left out"
+    )
+    pool: PoolText | None = setting(
+        "scheduling",
+        meaning="on a cluster only machines do it that said they are of this pool; any if left out",
     )
     label: LabelNames | None = setting(
         "finished",

@@ -272,7 +272,17 @@ def _read_shutter(value: object) -> float:
     return frames
 
 
+def _read_pool(value: Any) -> str:
+    name = str(value).strip()
+    if isinstance(value, dict | list) or not re.fullmatch(r"[^\s,{}]+", name):
+        raise ValueError("a pool of workers is one word, such as big")
+    return name
+
+
 Shutter = Annotated[float, BeforeValidator(_read_shutter), typed_as(_NUMBER, {"const": "off"}, _FIELD)]
+PoolText = Annotated[
+    str, BeforeValidator(_read_pool), typed_as({"type": "string", "pattern": r"^[^\s,{}]+$"}, _NUMBER, _FIELD)
+]
 RegionText = Annotated[
     tuple[int, int, int, int],
     BeforeValidator(read_region),

@@ -32,7 +32,7 @@ from grandlattice.remote.slot import SlotFacts, slot_facts
 from grandlattice.runs.backends import Abilities
 from grandlattice.runs.events import Event, Failed, Finished, Progress, Returned, UnderWay
 from grandlattice.runs.slots import Slot
-from grandlattice.runs.tasks import Task
+from grandlattice.runs.tasks import Task, pool_key
 from grandlattice.runs.work_order import Probe, Taken, TaskResult, WorkOrder
 
 _LOOK_EVERY = 1.0  # seconds between looks who is there
@@ -72,6 +72,16 @@ class _Seat:
     key: str = ""
     words: str = ""
     tries: int = 0
+
+    def rank(self) -> tuple[int, int]:
+        """Slots of a lower one take a task first: those of few pools, and of these those that came first."""
+        return (len(self.facts.pools) if self.facts else 0), self.number
+
+    def takes(self, pool: int) -> bool:
+        """Whether a task of a pool, see `tasks.pool_key`, may begin here now."""
+        if self.state != "ready" or self.key or self.facts is None:
+            return False
+        return not pool or pool in map(pool_key, self.facts.pools)
 
 
 @dataclass
@@ -128,6 +138,10 @@ class Cluster:
             idle = sum(seat.state == "ready" and not seat.key for seat in self._seats.values())
             left = len(self._seats) if self._most is None else self._most - len(self._doing)
             return max(0, min(idle, left))
+
+    def takes(self, pool: int) -> bool:
+        with self._lock:
+            return self.free > 0 and any(seat.takes(pool) for seat in self._seats.values())
 
     @property
     def busy(self) -> int:
@@ -208,9 +222,9 @@ class Cluster:
 
     def begin(self, task: Task) -> int:
         with self._lock:
-            seat = min(
-                (s for s in self._seats.values() if s.state == "ready" and not s.key), key=lambda s: s.number
-            )
+            pool = pool_key(task.pool)
+            # Machines of many pools are left for tasks that are for them.
+            seat = min((s for s in self._seats.values() if s.takes(pool)), key=_Seat.rank)
             key = f"t-{task.number}-{task.attempt or secrets.token_hex(4)}-{secrets.token_hex(3)}"
             now = time.monotonic()
             doing = _Doing(UnderWay(task, seat.number, now, now + _STARTING), seat)

@@ -58,6 +58,7 @@ class SlotFacts(NamedTuple):
     host : the same for all slots that keep scenes in one folder.
     name : of the machine.
     cores, memory : processors, and bytes in all.
+    pools : names of the pools it is of, which it was told by ``GRANDLATTICE_POOLS``.
     """
 
     version: str
@@ -69,6 +70,7 @@ class SlotFacts(NamedTuple):
     name: str
     cores: int
     memory: int
+    pools: tuple[str, ...] = ()
 
     def differs_from(self, other: SlotFacts) -> str:
         """Why its pictures would be others than those of another machine; empty where they are the same."""
@@ -90,9 +92,10 @@ def slot_facts() -> SlotFacts:
         with suppress(PackageNotFoundError):
             found.append(f"{name} {version(name)}")
     return SlotFacts(
-        f"{__version__}, protocol 1", tuple(found), processor_class(),
+        f"{__version__}, protocol 2", tuple(found), processor_class(),
         f"{platform.system()} {platform.machine()}", can_denoise(), host_cache.host_id(), platform.node(),
         os.cpu_count() or 1, psutil.virtual_memory().total,
+        tuple(filter(None, map(str.strip, os.environ.get("GRANDLATTICE_POOLS", "").split(",")))),
     )  # fmt: skip
 
 

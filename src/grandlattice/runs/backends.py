@@ -114,6 +114,10 @@ class Backend(Protocol):
         """How many more tasks may begin now."""
         ...
 
+    def takes(self, pool: int) -> bool:
+        """Whether a task of a pool of workers, see `tasks.pool_key`, may begin now; 0 is any worker."""
+        ...
+
     @property
     def busy(self) -> int:
         """How many tasks were handed over and have not ended."""
@@ -195,6 +199,9 @@ class InPlace:
     @property
     def free(self) -> int:
         return 0 if self._doing else 1
+
+    def takes(self, pool: int) -> bool:
+        return self.free > 0  # this machine is of every pool
 
     @property
     def busy(self) -> int:
@@ -288,6 +295,9 @@ class Processes:
     @property
     def free(self) -> int:
         return max(0, self._wanted - len(self._busy))
+
+    def takes(self, pool: int) -> bool:
+        return self.free > 0  # this machine is of every pool
 
     @property
     def busy(self) -> int:

@@ -167,9 +167,9 @@ class Coordinator:
     def _begin_what_may(self) -> None:
         self._mind_the_budget()
         while self.backend.free and not (self._ending or self.paused or self._full):
-            task = self.members.next()
+            task = self.members.next(self.backend.takes)
             if task is None:
-                self._short = ""
+                self._short = "" if self.backend.busy else self._lacking_pool()
                 return
             task = self._affordable(task)
             if task is None:
@@ -181,6 +181,11 @@ class Coordinator:
             task = self._record.begin_try(task, self.members.tries(task))
             worker = self.backend.begin(task)
             self._follow(Started(task, worker))
+
+    def _lacking_pool(self) -> str:
+        """What is said when all that wait are for workers which are not there."""
+        pool = self.members.first_pool
+        return f"no worker of the pool {pool} is there" if pool else ""
 
     def _affordable(self, task: Task) -> Task | None:
         """What is left of a task without the cells that have used up their time; these wait for another

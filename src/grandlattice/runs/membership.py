@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable
 import numpy as np
 from numpy.typing import NDArray
 
-from grandlattice.runs.schedule import Numbers, Patience, Schedule
+from grandlattice.runs.schedule import May, Numbers, Patience, Schedule
 from grandlattice.runs.tasks import Task, TaskList
 
 _AWAY, _WAITING, _OPEN, _DONE, _FAILED = 0, 1, 2, 3, 4
@@ -35,7 +35,9 @@ class Membership:
         self._state = np.zeros(len(columns.cells), np.uint8)
         self._state[todo.members] = _WAITING
         self._priorities = columns.priorities.copy()
-        self._schedule = Schedule(todo.numbers, columns.steps, self._by_task(), patience, clock)
+        self._schedule = Schedule(
+            todo.numbers, columns.steps, self._by_task(), patience, clock, columns.pools
+        )
 
     def _by_task(self) -> NDArray[np.int32]:
         """(N,) highest priority of the members of each task that wait or are under way."""
@@ -62,10 +64,15 @@ class Membership:
 
     # --- tasks begin and end -------------------------------------------------------------------
 
-    def next(self) -> Task | None:
+    def next(self, may: May) -> Task | None:
         """The task to begin now, with the members that wait; None when there is none, or none that may
-        begin yet."""
-        number = self._schedule.next()
+        begin yet.
+
+        Parameters
+        ----------
+        may : whether a task of a pool may begin now.
+        """
+        number = self._schedule.next(may)
         if number is None:
             return None
         task = self._todo.task(number)
@@ -77,6 +84,12 @@ class Membership:
             task = left
         self._put(task, _OPEN)
         return task
+
+    @property
+    def first_pool(self) -> str:
+        """The pool of the first task that waits; empty where it is for any worker, or none waits."""
+        number = self._schedule.first
+        return "" if number is None else self._todo.task(number).pool
 
     def _put(self, task: Task, state: int) -> None:
         for member in task.members:

@@ -357,6 +357,9 @@ def read_back(ledger: Ledger, made_from: Ingredients) -> tuple[TaskList, NDArray
     """The tasks that stand in a ledger, and which of their members it says are done."""
     arrays = ledger.columns()
     digests = {name: arrays[name].reshape(-1, 16) for name in ("traces", "companies")}
+    arrays.setdefault(
+        "pools", np.zeros(len(arrays["steps"]), np.int64)
+    )  # a ledger from before there were any
     columns = Columns(**{**arrays, **digests})
     done = np.zeros(len(columns.cells), bool)
     done[ledger.numbers(DONE)] = True

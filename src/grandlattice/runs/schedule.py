@@ -3,7 +3,8 @@ run on this machine and a simulation of a thousand workers.
 
 Tasks begin in the order of their step, then their priority, then their number.  None begins
 before all of an earlier step have ended.  One that could not be done for a reason that may pass is
-tried again, after a wait that grows, before any other; its step lasts until then.
+tried again, after a wait that grows, before any other; its step lasts until then.  Where tasks are for
+certain workers, each pool keeps this order, and none waits for a pool that has no free worker.
 """
 
 from __future__ import annotations
@@ -11,7 +12,7 @@ from __future__ import annotations
 import heapq
 from collections import Counter
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -45,6 +46,25 @@ class Patience:
     room: float = 43200.0
 
 
+Pools = NDArray[np.int64]
+May = Callable[[int], bool]
+"""Whether a task of a pool, see `tasks.pool_key`, may begin now."""
+Key = tuple[int, int, int]
+
+
+@dataclass
+class _Line:
+    """Tasks of one pool that wait: `queue` from `at` on, and those put back since it was sorted."""
+
+    queue: Numbers
+    at: int = 0
+    returned: list[Key] = field(default_factory=list)
+
+
+def _any(pool: int) -> bool:
+    return True
+
+
 class Schedule:
     """The order in which tasks begin.
 
@@ -54,12 +74,14 @@ class Schedule:
     steps, priorities : of every task of the plan, by number.
     patience : how often a task is tried.
     clock : seconds that only grow.
+    pools : of every task of the plan, see `tasks.pool_key`; all of one by default.
     """
 
     def __init__(
         self, numbers: Numbers, steps: NDArray[np.int32], priorities: NDArray[np.int32],
-        patience: Patience, clock: Callable[[], float],
+        patience: Patience, clock: Callable[[], float], pools: Pools | None = None,
     ) -> None:  # fmt: skip
+        self._pools = np.zeros(len(steps), np.int64) if pools is None else pools
         self._steps, self._priorities = steps, priorities.copy()
         self._patience, self._clock = patience, clock
         self._state = np.zeros(len(steps), np.uint8)
@@ -72,8 +94,9 @@ class Schedule:
     def _sort(self) -> None:
         numbers = np.flatnonzero(self._state == _WAITING)
         order = np.lexsort((numbers, -self._priorities[numbers], self._steps[numbers]))
-        self._queue, self._next = numbers[order], 0
-        self._returned: list[tuple[int, int, int]] = []  # put back since the queue was sorted
+        queue = numbers[order]
+        pools = self._pools[queue]
+        self._lines = {int(pool): _Line(queue[pools == pool]) for pool in np.unique(pools)}
 
     # --- asking --------------------------------------------------------------------------------
 
@@ -85,39 +108,66 @@ class Schedule:
     @property
     def is_done(self) -> bool:
         """Whether every task has ended or was dropped."""
-        return not self._open and self._first() is None
+        return not self._open and not self._firsts()
 
-    def next(self) -> int | None:
+    def next(self, may: May = _any) -> int | None:
         """The task to begin now; None when there is none, or none that may begin yet."""
-        while self._later and self._later[0][0] <= self._clock():
-            _, number = heapq.heappop(self._later)
-            if self._state[number] == _AGAIN:
-                self._state[number] = _OPEN
-                return number
-        first = self._first()
-        if first is None or any(step < self._steps[first] for step in self._open):
+        number = self._due(may)
+        if number is not None:
+            self._state[number] = _OPEN
+            return number
+        firsts = self._firsts()
+        if not firsts or any(step < firsts[0][0] for step in self._open):
             return None
-        if self._returned and self._returned[0][2] == first:
-            heapq.heappop(self._returned)
-        else:
-            self._next += 1
-        self._state[first] = _OPEN
-        self._open[int(self._steps[first])] += 1
-        return first
+        for key in firsts:
+            number, pool = key[2], int(self._pools[key[2]])
+            if key[0] == firsts[0][0] and may(pool):
+                line = self._lines[pool]
+                if line.returned and line.returned[0] == key:
+                    heapq.heappop(line.returned)
+                else:
+                    line.at += 1
+                self._state[number] = _OPEN
+                self._open[key[0]] += 1
+                return number
+        return None
 
-    def _first(self) -> int | None:
+    def _due(self, may: May) -> int | None:
+        """A task whose wait for another try is over."""
+        found, shut = None, list[tuple[float, int]]()
+        while found is None and self._later and self._later[0][0] <= self._clock():
+            entry = heapq.heappop(self._later)
+            if self._state[entry[1]] == _AGAIN:
+                if may(int(self._pools[entry[1]])):
+                    found = entry[1]
+                else:
+                    shut.append(entry)
+        for entry in shut:
+            heapq.heappush(self._later, entry)
+        return found
+
+    @property
+    def first(self) -> int | None:
+        """The first task that waits, whether it may begin or not."""
+        firsts = self._firsts()
+        return firsts[0][2] if firsts else None
+
+    def _firsts(self) -> list[Key]:
+        """The first of each pool that waits, in order."""
+        return sorted(key for line in self._lines.values() if (key := self._first_of(line)) is not None)
+
+    def _first_of(self, line: _Line) -> Key | None:
         """The first that waits, of those in the queue and those put back."""
-        while self._next < len(self._queue) and self._state[self._queue[self._next]] != _WAITING:
-            self._next += 1
-        while self._returned and self._state[self._returned[0][2]] != _WAITING:
-            heapq.heappop(self._returned)
-        queued = int(self._queue[self._next]) if self._next < len(self._queue) else None
-        if not self._returned:
-            return queued
-        returned = self._returned[0]
-        return returned[2] if queued is None or returned < self._key(queued) else queued
+        while line.at < len(line.queue) and self._state[line.queue[line.at]] != _WAITING:
+            line.at += 1
+        while line.returned and self._state[line.returned[0][2]] != _WAITING:
+            heapq.heappop(line.returned)
+        queued = self._key(int(line.queue[line.at])) if line.at < len(line.queue) else None
+        if queued is None or not line.returned:
+            return line.returned[0] if line.returned else queued
+        return min(queued, line.returned[0])
 
-    def _key(self, number: int) -> tuple[int, int, int]:
+    def _key(self, number: int) -> Key:
         return int(self._steps[number]), -int(self._priorities[number]), number
 
     def tries(self, number: int) -> int:
@@ -146,7 +196,8 @@ class Schedule:
         """A task that could not be done for no fault of its own waits where it was."""
         self._state[number] = _WAITING
         self._close(number)
-        heapq.heappush(self._returned, self._key(number))
+        line = self._lines.setdefault(int(self._pools[number]), _Line(np.zeros(0, np.int64)))
+        heapq.heappush(line.returned, self._key(number))
 
     def leave_out(self, number: int) -> None:
         """A task that has begun is not done after all, nor waits any more."""

@@ -23,6 +23,7 @@ from grandlattice.runs.tasks import (
     Numbers,
     TaskList,
     every_task,
+    pool_key,
     work_of,
 )
 
@@ -64,7 +65,7 @@ class _Gathering:
         self._words = frames if isinstance(frames, str) else ""
         self._wanted = None if frames is None or isinstance(frames, str) else set(frames)
         self._counts, self._priorities, self._outside = array("i"), array("i"), array("b")
-        self._work, self._films = array("d"), array("i")
+        self._work, self._films, self._pools = array("d"), array("i"), array("q")
         self._frames, self._views, self._inputs = array("q"), bytearray(), bytearray()
         self._settings: set[bytes] = set()  # of the cells, as far as they decide where paths go
         self._their_frames: set[int] = set()
@@ -90,6 +91,7 @@ class _Gathering:
         self._frames.extend(here)
         self._counts.append(len(here))
         self._priorities.append(settings.priority)
+        self._pools.append(pool_key(settings.pool))
         self._work.append(work_of(settings))
         self._films.append(self._films_of(settings))
         self._outside.append(outside)
@@ -122,6 +124,7 @@ class _Gathering:
             np.array(self._frames, np.int64), np.array(self._priorities, np.int32),
             np.array(self._work, np.float64), np.array(self._films, np.int32),
             np.array(self._outside, bool), words(self._views), words(self._inputs),
+            np.array(self._pools, np.int64),
         )  # fmt: skip
 
 
@@ -130,8 +133,9 @@ class _Pairs:
     """Cells and their frames, before they are put in order.
 
     `cells` and `counts` (frames of each) are of all cells, of which `chosen` come first; `priorities`,
-    `work`, `films` (how many one task makes at most) and `outside` of the chosen ones; `frames`, `views` and
-    `inputs` (what is traced, two words each) of each frame of each cell, one cell after the other.
+    `work`, `films` (how many one task makes at most), `outside` and `pools` of the chosen ones; `frames`,
+    `views` and `inputs` (what is traced, two words each) of each frame of each cell, one cell after the
+    other.
     """
 
     cells: Numbers
@@ -144,6 +148,7 @@ class _Pairs:
     outside: NDArray[np.bool_]
     views: NDArray[np.uint64]
     inputs: NDArray[np.uint64]
+    pools: NDArray[np.int64]
 
     def as_tasks(self, lattice: Lattice) -> Columns:
         """Columns in running order, what is traced together as one task where the first of it stands."""
@@ -184,6 +189,7 @@ class _Pairs:
             film_cells=self.cells[every[film_pairs]].astype(np.int32),
             film_frames=self.frames[film_pairs],
             companies=companies,
+            pools=_first_named(self.pools[of[together]], starts),
         )
 
 
@@ -294,6 +300,14 @@ def _by_first_appearance(keys: NDArray[np.uint64]) -> NDArray[np.int32]:
     number = np.empty(int(new.sum()), np.int32)
     number[np.argsort(by_key[new])] = np.arange(len(number))
     return number[kind]
+
+
+def _first_named(keys: NDArray[np.int64], starts: Numbers) -> NDArray[np.int64]:
+    """The first key that is not 0 in each part of them; 0 where there is none."""
+    found = np.zeros(len(starts) - 1, np.int64)
+    named = np.flatnonzero(keys)[::-1]
+    found[np.searchsorted(starts, named, "right") - 1] = keys[named]  # the last one written is the first
+    return found
 
 
 def _distinct_films(starts: Numbers, films: NDArray[np.int32]) -> NDArray[np.int64]:

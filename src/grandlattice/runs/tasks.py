@@ -11,6 +11,7 @@ A plan may have a million tasks.  A `TaskList` keeps some numbers of each in col
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -76,6 +77,7 @@ class Task:
     shares : digest of its view, where the light of each lamp is kept; else empty.
     attempt : names the try of it that is under way, for its temporary files; see
         `temporary_files`.
+    pool : workers of a cluster that it is for; empty for any.
     """
 
     number: int
@@ -87,6 +89,7 @@ class Task:
     company: str = ""
     shares: str = ""
     attempt: str = ""
+    pool: str = ""
 
     @property
     def frames(self) -> tuple[int, ...]:
@@ -132,6 +135,11 @@ class Task:
         return f"{self.first.address}{more} · {self.frame}{last}"
 
 
+def pool_key(name: str) -> int:
+    """A pool of workers in a column of numbers; 0 where there is none."""
+    return int.from_bytes(hashlib.blake2b(name.encode(), digest_size=7).digest()) if name else 0
+
+
 @dataclass(frozen=True)
 class Columns:
     """What is known of the N tasks and M members of a plan without making them, in planned order.
@@ -149,6 +157,8 @@ class Columns:
     cells, frames : (M,) int32 and int64, of members.
     films : (M,) int32, which of the films of its task a member is written from.
     priorities : (M,) int32, of members; a task goes by the highest of those it still needs.
+    pools : (N,) int64, `pool_key` of the workers each task is for: those that the first of its members with
+        a pool is for.
     """
 
     traces: NDArray[np.uint8]
@@ -164,6 +174,7 @@ class Columns:
     film_cells: NDArray[np.int32]
     film_frames: NDArray[np.int64]
     companies: NDArray[np.uint8]
+    pools: NDArray[np.int64]
 
     def __len__(self) -> int:
         return len(self.steps)
@@ -270,7 +281,15 @@ class TaskList(Sequence[Task]):
         return Task(
             number, tuple(members), tuple(passes), films, int(columns.steps[number]),
             columns.traces[number].tobytes().hex(), company.hex() if any(company) else "", shares.hex(),
+            pool=self._pool(number),
         )  # fmt: skip
+
+    def _pool(self, number: int) -> str:
+        """The pool of a task, which one of its members names, also one that is not needed any more."""
+        if not self.columns.pools[number]:
+            return ""
+        cells = self.columns.cells[self.columns.members_of(number)].tolist()
+        return next(name for index in cells if (name := self.made_from.make(index).settings.pool))
 
     def _together(self, cell: Cell, part: slice, frame: int) -> tuple[int, ...]:
         """The frames that are rendered in one call with a frame of a cell."""

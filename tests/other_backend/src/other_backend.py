@@ -34,6 +34,9 @@ class Threads:
     def free(self):
         return self._count - len(self._doing)
 
+    def takes(self, pool):
+        return self.free > 0
+
     @property
     def busy(self):
         return len(self._doing)
