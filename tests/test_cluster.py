@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 import hashlib
-import json
 import os
 import signal
 import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
-from contextlib import suppress
 from pathlib import Path
 
 import psutil
@@ -18,73 +16,13 @@ import pytest
 
 import grandlattice as lattice
 from conftest import PLAN
-from grandlattice._support.user_cache import cache_folder
 from grandlattice.errors import OutputError, PlanError
 from grandlattice.remote import host_cache
 from grandlattice.runs.ledger import Ledger
 from scattered import scattered_plan
+from studio import Studio, apart, pictures, studio_folder, whole
 
 pytest.importorskip("distributed")
-
-
-class Studio:
-    """A scheduler and workers as processes of their own, as people start them."""
-
-    def __init__(self, folder: Path, *words: str, protocol: str = "tcp") -> None:
-        self.folder, self.words, self.protocol = folder, words, protocol
-        self.file = folder / "scheduler.json"
-        self.workers: list[subprocess.Popen[bytes]] = []
-        self.scheduler = self._start("scheduler", "--scheduler-file", str(self.file), "--host", "127.0.0.1", "--port", "0", "--no-dashboard",
-                                     "--protocol", protocol)  # fmt: skip
-        end = time.monotonic() + 30.0
-        while not self.file.exists():
-            assert time.monotonic() < end
-            time.sleep(0.05)
-        time.sleep(0.1)
-
-    def _start(self, kind: str, *words: str, **told: str) -> subprocess.Popen[bytes]:
-        code = f"from distributed.cli.dask_{kind} import main; main()"
-        environment = {**os.environ, "GRANDLATTICE_CACHE": str(self.folder / "cache"), **told}
-        return subprocess.Popen(
-            [sys.executable, "-c", code, *words, *self.words], cwd=self.folder, env=environment,
-            stdout=subprocess.DEVNULL, stderr=(self.folder / f"{kind}.log").open("ab"),
-        )  # fmt: skip
-
-    def add(self, count: int = 1, **told: str) -> None:
-        words = ("--scheduler-file", str(self.file), "--nthreads", "1", "--no-dashboard")
-        self.workers += [self._start("worker", *words, **told) for _ in range(count)]
-
-    @property
-    def address(self) -> str:
-        return str(json.loads(self.file.read_text())["address"])
-
-    def renderers(self) -> list[psutil.Process]:
-        """The processes that render for the slots."""
-        found = []
-        for worker in self.workers:
-            with suppress(psutil.Error):  # one that has ended meanwhile
-                for child in psutil.Process(worker.pid).children(recursive=True):
-                    if "grandlattice.remote.slot" in " ".join(child.cmdline()):
-                        found.append(child)
-        return found
-
-    def end(self) -> None:
-        for process in [*self.workers, self.scheduler]:
-            if process.poll() is None:
-                for child in psutil.Process(process.pid).children(recursive=True):
-                    child.kill()
-                process.kill()
-            process.wait()
-
-
-def studio_folder(tmp_path: Path) -> Path:
-    """A folder for a studio, whose machines have the kernels that this one has."""
-    folder, own = tmp_path / "studio", cache_folder()
-    (folder / "cache").mkdir(parents=True)
-    for path in own.glob("*"):
-        if path.name != "cluster":
-            os.symlink(path, folder / "cache" / path.name)
-    return folder
 
 
 @pytest.fixture
@@ -92,22 +30,6 @@ def studio(tmp_path: Path) -> Iterator[Studio]:
     made = Studio(studio_folder(tmp_path))
     yield made
     made.end()
-
-
-def pictures(plan: lattice.Plan, run: lattice.Run) -> dict[str, str]:
-    return {
-        cell.address: hashlib.sha256(run.picture(cell.address).tobytes()).hexdigest() for cell in plan.cells
-    }
-
-
-def apart(monkeypatch: pytest.MonkeyPatch) -> None:
-    """Have slots see nothing of this machine, as those of other machines do."""
-    monkeypatch.setattr("grandlattice.remote.cluster.Cluster._sees_our_folders", lambda self, address: False)
-
-
-def whole(folder: Path) -> None:
-    """No file is left under a temporary name."""
-    assert list(folder.rglob(".*.part.*")) == []
 
 
 def test_a_scene_goes_to_other_machines_and_its_pictures_come_back(

@@ -8,12 +8,13 @@ their machine; they are fetched, verified, and land by the coordinator, as those
 
 from __future__ import annotations
 
+import errno
 import pickle
 import queue
 import secrets
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -23,7 +24,7 @@ from pathlib import Path
 from typing import Any
 
 from grandlattice._support.readable import many
-from grandlattice.errors import LatticeError, WorkerError
+from grandlattice.errors import DiskFull, LatticeError, WorkerError
 from grandlattice.remote import slot
 from grandlattice.remote.carrying import Carrier
 from grandlattice.remote.engine import Engine
@@ -40,6 +41,7 @@ _FIRST_LOOK = 3.0  # seconds until a cluster that shows no worker has none
 _TRIES = 5  # times a slot is welcomed that cannot begin
 _STARTING = 120.0  # seconds a slot may take to begin a task before it counts as stalled
 _ANSWER = 30.0  # seconds a slot may take to answer a question
+_FULL = 60.0  # seconds until a machine whose disk is full is asked again
 _RESTING = 2.0  # seconds until a slot that does not answer is asked again
 _PROBING = 130.0  # seconds a slot may take to answer a probe
 _PROBED = 32  # slots that probe at once
@@ -101,7 +103,7 @@ class Cluster:
     Parameters
     ----------
     order : what the tasks have in common.
-    client : of the engine, connected.
+    connect : makes a client of the engine, connected; see `Engine`.
     most : slots at most; None is all.
     may_share : whether a folder that a slot sees is used; otherwise files always travel.
     """
@@ -110,10 +112,10 @@ class Cluster:
     idle_bytes = 0
 
     def __init__(
-        self, order: WorkOrder, client: Any, most: int | None = None, *, gentle: bool = False,
+        self, order: WorkOrder, connect: Callable[[], Any], most: int | None = None, *, gentle: bool = False,
         may_share: bool = True,
     ) -> None:  # fmt: skip
-        self._order, self._engine, self._most = order, Engine(client), most
+        self._order, self._engine, self._most = order, Engine(connect), most
         self._gentle, self._may_share = gentle, may_share
         self._run = secrets.token_hex(12)
         self._own = slot_facts()
@@ -295,6 +297,9 @@ class Cluster:
     def _mind(self) -> None:
         """Welcome slots that come, and tell of those that go."""
         while not self._ended.wait(_LOOK_EVERY):
+            if not self._engine.is_there:
+                with suppress(LatticeError):  # it is asked again
+                    self._engine.connect_again()
             try:
                 there = set(self._engine.addresses()) if self._engine.is_there else set[str]()
             except Exception:  # it does not answer now: it is asked again
@@ -349,6 +354,11 @@ class Cluster:
                     seat.state, seat.reason = "ready", ""
         except LatticeError as problem:
             seat.reason, seat.state = problem.what, "refused"
+        except OSError as problem:
+            if problem.errno == errno.ENOSPC:
+                self._ask_later(seat, "its disk is full")
+            else:
+                self._welcome_again(seat, problem)
         except Exception as problem:
             self._welcome_again(seat, problem)
 
@@ -362,10 +372,26 @@ class Cluster:
             with suppress(RuntimeError):  # the run has ended meanwhile
                 self._pool.submit(self._welcome, seat)
 
-    def _await_again(self, seat: _Seat) -> None:
-        """Have a slot shake hands once more."""
+    def _full_there(self, seat: _Seat, problem: DiskFull) -> WorkerError:
+        """A machine has no room: another one does its task, and it is asked again later."""
+        name = seat.facts.name if seat.facts else seat.address
+        self._ask_later(seat, "its disk is full")
+        return WorkerError(f"The disk of {name} is full: {problem.what}", cure="make room there")
+
+    def _ask_later(self, seat: _Seat, reason: str) -> None:
+        """Give a slot no task, and ask it again when what stands in the way may be gone."""
         with self._lock:
-            if seat.state != "ready":
+            if seat.state not in ("ready", "coming"):
+                return
+            seat.state, seat.reason = "refused", reason
+        later = threading.Timer(_FULL, self._await_again, (seat, "refused"))
+        later.daemon = True  # a run that ends does not wait for it
+        later.start()
+
+    def _await_again(self, seat: _Seat, state: str = "ready") -> None:
+        """Have a slot shake hands once more that is in a state."""
+        with self._lock:
+            if seat.state != state or self._ended.is_set():
                 return
             seat.state = "coming"
         with suppress(RuntimeError):  # the run has ended meanwhile
@@ -424,6 +450,8 @@ class Cluster:
         task, worker = doing.under_way.task, doing.under_way.worker
         if kind == "failed":
             problem, details = answer
+            if isinstance(problem, DiskFull) and not doing.seat.shares:
+                problem = self._full_there(doing.seat, problem)
             self._end(key, Failed(task, worker, problem, details, log))
         elif kind == "unknown":  # it was long idle, and another run had it meanwhile
             self._lost(key)

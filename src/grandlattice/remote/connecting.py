@@ -65,12 +65,18 @@ class _Scheduler:
             When no scheduler answers there.
         """
         self.refuse_unready(request.address, request.trusted)
-        told, address = _found(request.address)
-        client = _client(address, **_security(address))
-        remember(_TABLE, {"address": told})
+        told, _ = _found(request.address)
+
+        def connected() -> Any:
+            _, address = _found(told)  # a scheduler that was begun again may have another one in its file
+            _refuse_open_line(address, request.trusted)
+            return _client(address, **_security(address))
+
         from grandlattice.remote.cluster import Cluster
 
-        return Cluster(request.order, client, request.asked, gentle=request.gentle)
+        made = Cluster(request.order, connected, request.asked, gentle=request.gentle)
+        remember(_TABLE, {"address": told})
+        return made
 
 
 class _Local:
@@ -118,7 +124,7 @@ def _cluster_here(request: BackendRequest, count: int) -> Backend:
             n_workers=count, threads_per_worker=1, host="127.0.0.1", dashboard_address=None,
             silence_logs=logging.CRITICAL, memory_limit=0,
         )  # fmt: skip
-    return Cluster(request.order, _client(cluster), None, gentle=request.gentle)
+    return Cluster(request.order, lambda: _client(cluster), None, gentle=request.gentle)
 
 
 def _refuse_without_engine() -> None:

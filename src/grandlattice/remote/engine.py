@@ -17,11 +17,18 @@ class Engine:
 
     Parameters
     ----------
-    client : a ``distributed.Client``, connected.
+    connect : makes a ``distributed.Client``, connected; again when the scheduler was away for long.
+
+    Raises
+    ------
+    RunError
+        When no scheduler answers.
     """
 
-    def __init__(self, client: Any) -> None:
-        self._client = client
+    def __init__(self, connect: Callable[[], Any]) -> None:
+        self._connect, self._client = connect, connect()
+        self._topics: dict[str, Callable[[tuple[float, Any]], None]] = {}
+        self._line: Any = None  # on which topics were asked for
 
     @property
     def is_there(self) -> bool:
@@ -33,6 +40,7 @@ class Engine:
 
         The client's own list is not asked: the client empties it when it looks after the scheduler.
         """
+        self._ask_for_topics()
         asked = self._client.sync(
             self._client._run_on_scheduler, _addresses_on, wait=True, callback_timeout=_ANSWER
         )
@@ -63,7 +71,27 @@ class Engine:
 
     def listen(self, topic: str, hear: Callable[[tuple[float, Any]], None]) -> None:
         """Be told of what workers say under a topic."""
-        self._client.subscribe_topic(topic, hear)
+        self._topics[topic] = hear
+        self._ask_for_topics()
+
+    def _ask_for_topics(self) -> None:
+        """Ask for them on a new line: a scheduler that was away, or is another one, knows nothing of it."""
+        line = self._client.scheduler_comm
+        if line is not self._line:
+            for topic, hear in self._topics.items():
+                self._client.subscribe_topic(topic, hear)
+            self._line = line
+
+    def connect_again(self) -> None:
+        """Connect anew where the client has given up, which it does when the scheduler is away for long.
+
+        Raises
+        ------
+        LatticeError
+            When no scheduler answers still.
+        """
+        if self._client.status == "closed":
+            self._client = self._connect()
 
     def close(self, seconds: float) -> None:
         """End the connection, and a cluster that was begun for it."""
