@@ -145,6 +145,7 @@ def test_what_cannot_be_finished_is_traced(made: Path, glat) -> None:
 # --- grades ---------------------------------------------------------------------------------------------
 
 
+@pytest.mark.long
 def test_a_grade_is_said_shown_kept_and_taken_back(made: Path, glat) -> None:
     whole = files_of(made.parent / "out")
     code, said = glat(made.parent, "grade", "exposure=0.5", "tint=-0.2", "--at", "light=day", "--dry")
@@ -646,7 +647,7 @@ def test_editions_are_written_from_what_is_traced_and_stay(made: Path, glat) -> 
     )
     stale = lattice.open_plan(made).edition("wall")
     assert (stale.written, set(stale.stale)) == ((), {"day/Side", "night/Side"})
-    assert "2 cells of them out of date" in glat(made.parent, "edition", "wall")[1]
+    assert "2 cells out of date, shown as traced before" in glat(made.parent, "edition", "wall")[1]
     assert lattice.open_plan(made).run(workers=0).ok
     found = lattice.open_plan(made).edition("wall")
     assert (len(found.written), found.stale) == (2, ())
@@ -692,6 +693,7 @@ def test_editions_refuse_what_is_not_theirs_and_say_what_is_missing(plan_file: P
     assert "Did you mean web?" in glat(plan_file.parent, "edition", "wbe")[1]
 
 
+@pytest.mark.long
 def test_a_proof_has_frames_of_each_cell_in_a_strip(plan_file: Path, glat) -> None:
     plan_file.write_text(PLAN.replace("  samples: 4", "  samples: 1\n  frames: 1-9"))
     code, said = glat(plan_file.parent, "proof", "--frames", "first,middle,last", "--workers", "0")

@@ -32,6 +32,7 @@ def studio(tmp_path: Path) -> Iterator[Studio]:
     made.end()
 
 
+@pytest.mark.long
 def test_a_scene_goes_to_other_machines_and_its_pictures_come_back(
     studio: Studio, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -69,6 +70,7 @@ def test_a_scene_goes_to_other_machines_and_its_pictures_come_back(
     assert not plan.outlook(into=tmp_path / "there").todo
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("shares", [True, False])
 def test_whatever_is_lost_the_pictures_are_those_of_an_undisturbed_run(
     plan_file: Path, studio: Studio, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, shares: bool
@@ -106,6 +108,7 @@ def test_whatever_is_lost_the_pictures_are_those_of_an_undisturbed_run(
     assert Ledger(tmp_path / "there/room.ledger.sqlite").counts() == {"done": 4}
 
 
+@pytest.mark.long
 def test_a_coordinator_that_is_killed_leaves_nothing_half_and_goes_on(
     plan_file: Path, studio: Studio, tmp_path: Path
 ) -> None:
@@ -132,6 +135,7 @@ def test_a_coordinator_that_is_killed_leaves_nothing_half_and_goes_on(
     assert Ledger(plan_file.parent / "room.ledger.sqlite").counts() == {"done": 4}
 
 
+@pytest.mark.long
 def test_a_slot_that_hangs_is_given_up_and_used_again(plan_file: Path, studio: Studio) -> None:
     plan_file.write_text(PLAN.replace("samples: 4", "samples: 1500") + "run: {stalled: 3 s, retries: 1}\n")
     studio.add()
@@ -149,6 +153,7 @@ def test_a_slot_that_hangs_is_given_up_and_used_again(plan_file: Path, studio: S
     whole(plan_file.parent)
 
 
+@pytest.mark.long
 def test_a_run_waits_for_workers_says_so_and_refuses_those_that_would_make_others(
     plan_file: Path, studio: Studio, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -219,6 +224,7 @@ def test_open_lines_lead_to_this_machine_alone(
             lattice.open_plan(plan_file).run(on=address, trust_network=trusts)
 
 
+@pytest.mark.long
 def test_machines_know_each_other_by_certificates(
     plan_file: Path, tmp_path: Path, glat, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -114,6 +114,7 @@ def test_schema_and_check_for_programs(plan_file: Path, glat) -> None:
     assert glat(plan_file.parent, "check", "--strict")[0] == 1
 
 
+@pytest.mark.long
 def test_one_bad_plan_of_a_queue_does_not_lose_the_others(plan_file: Path, glat) -> None:
     folder = plan_file.parent
     bad = PLAN.replace("/World/Lights/Sky", "/World/Lights/Sk")
@@ -145,6 +146,7 @@ def test_the_other_plans_of_the_demo_hold(demo: Path, glat, name: str) -> None:
     assert [what for what in worse if "denoising is not installed" not in what] == []
 
 
+@pytest.mark.long
 def test_proofs_and_first_frames_come_before_the_rest(plan_file: Path, glat) -> None:
     folder = plan_file.parent
     plan_file.write_text(

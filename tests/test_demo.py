@@ -55,6 +55,7 @@ def test_gears_turn_at_the_true_periods_of_the_planets(demo: Path) -> None:
         assert planet.turns_a_year == planet.shaft * Fraction(planet.pinion, planet.wheel)
 
 
+@pytest.mark.long
 def test_the_demo_from_first_look_to_sheet(demo: Path, tmp_path: Path, glat) -> None:
     folder = demo.parent
     before = digests(folder)

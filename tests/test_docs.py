@@ -56,6 +56,7 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return here
 
 
+@pytest.mark.long
 def test_every_command_line_that_is_shown_works(folder: Path, glat, tmp_path_factory) -> None:
     shown = commands()
     assert len(shown) > 25

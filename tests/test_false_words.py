@@ -54,6 +54,7 @@ def test_a_warning_lists_all_cells_it_is_of(plan_file: Path, count: int) -> None
     assert cells == {c.address for c in lattice.open_plan(plan_file).cells.at(*at)}
 
 
+@pytest.mark.long
 def test_files_that_are_kept_are_not_announced_as_replaced(plan_file: Path, glat) -> None:
     folder = plan_file.parent
     assert glat(folder, "run", "--workers", "0", "--at", "day/Front")[0] == 0

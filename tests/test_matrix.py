@@ -249,6 +249,7 @@ class Made:
         return ((cell.settings, cell.edits) for cell in (self._cells[i] for i in indices))
 
 
+@pytest.mark.long
 @settings(max_examples=250, deadline=None)
 @given(matrices())
 def test_cells_and_frames_stand_in_the_order_of_a_plain_reading(plan) -> None:
@@ -287,6 +288,7 @@ def test_cells_and_frames_stand_in_the_order_of_a_plain_reading(plan) -> None:
         assert after.step - before.step == int(any(b != a for b, a in parts))
 
 
+@pytest.mark.long
 @settings(max_examples=300, deadline=None)
 @given(matrices())
 def test_names_of_all_files_at_once_agree_with_names_one_by_one(plan) -> None:
@@ -453,6 +455,7 @@ def test_included_files_share_what_they_may_and_keep_their_places(scene: Path) -
         lattice.open_plan(file)
 
 
+@pytest.mark.long
 def test_a_queue_runs_plans_in_order_of_priority(plan_file: Path, glat) -> None:
     folder = plan_file.parent
     (folder / "second.lattice.yaml").write_text(

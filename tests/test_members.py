@@ -59,6 +59,7 @@ def test_what_one_member_lacks_is_written_for_it_alone(shared: Path) -> None:
     assert rows(shared, "SELECT DISTINCT state, samples, files FROM members") == [("done", 4, 2)]
 
 
+@pytest.mark.long
 def test_a_cell_is_dropped_retried_and_hurried_by_itself(shared: Path) -> None:
     steering, seen = lattice.steering(shared), []
 

@@ -201,6 +201,7 @@ def test_a_pixel_says_what_the_file_has(tab: Tab, made: Path) -> None:
             assert re.search(r"\d+ %|^$", names)
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("query", ["", "?plain"])
 def test_what_is_shown_is_what_the_file_shows_with_its_grade(browser, made: Path, query: str) -> None:
     """By the graphics processor within one code of 255; without one within three, tones of a grade apart."""
@@ -265,6 +266,7 @@ def test_light_that_is_mixed_is_the_sum_of_its_parts(tab: Tab, made: Path) -> No
     assert any(change.name.endswith("intensity") and "Key" in str(change.prim) for change in multiplied)
 
 
+@pytest.mark.long
 def test_locked_panes_show_the_same_part_and_differences_are_nought_where_nothing_differs(tab: Tab) -> None:
     tab.look("day/Front", "day/Front", zoom=3.3, x=0.31, y=0.62)
     one, other = tab.pixels(0), tab.pixels(1)
@@ -303,6 +305,7 @@ def test_small_pictures_follow_the_light_that_is_mixed(tab: Tab) -> None:
     assert tab.page.evaluate(shown) == []
 
 
+@pytest.mark.long
 def test_a_click_puts_what_is_there_in_focus_and_hands_it_back(tab: Tab, made: Path) -> None:
     tab.look("day/Front", panel="lens")
     sharp = tab.pixels().astype(float)
@@ -359,6 +362,7 @@ def test_choices_survive_a_reload_merge_and_are_handed_on(tab: Tab, made: Path, 
     assert lattice.open_plan(made).page().index.exists()
 
 
+@pytest.mark.long
 def test_a_morning_by_keyboard(tab: Tab) -> None:
     """Open, search, compare, sweep, choose, mix, adopt: without a mouse."""
     tab.press("/")
@@ -399,6 +403,7 @@ def test_a_morning_by_keyboard(tab: Tab) -> None:
     assert (tab.state("view"), tab.state("stops")) == ("panes", 1.5)
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("size", [(1280, 800), (390, 844)])
 def test_nothing_stands_in_the_way_of_those_who_cannot_see_or_point(
     browser, made: Path, size: tuple[int, int]

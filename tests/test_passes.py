@@ -327,6 +327,7 @@ def test_each_eye_of_a_stereo_panorama_has_a_file_where_the_template_says_so(pla
         assert (code, said in told) == (1, True), told
 
 
+@pytest.mark.long
 def test_illuminance_is_shown_in_false_colours_with_a_legend(plan_file: Path, glat) -> None:
     plan_file.write_text(PLAN.replace("passes: [beauty, depth]", "passes: [beauty, depth, illuminance]"))
     folder = plan_file.parent
@@ -417,6 +418,7 @@ def test_ranges_do_not_flicker(plan_file: Path) -> None:
     assert len({read_mark(path, "shown") for path in (plan_file.parent / "out/day").iterdir()}) == 1
 
 
+@pytest.mark.long
 def test_a_pass_that_would_be_in_no_file_is_an_error(plan_file: Path, glat) -> None:
     for formats, passes in (
         ("png", "beauty, occlusion"),

@@ -363,6 +363,7 @@ def test_a_picture_of_another_aspect_shows_more_or_less_than_the_camera() -> Non
         assert (lens["left"], lens["top"]) == pytest.approx((-side / 2, side / 2))
 
 
+@pytest.mark.long
 def test_a_picture_is_traced_where_it_is_noisy_until_it_is_not() -> None:
     # A small lamp over a matt floor: soft shadow in one half, an empty sky in the other.
     lamp = Light("/Lamp", "sphere", moved(x=0.5, y=3.0), (40.0,) * 3, (0.6, 0.6), seen=False)

@@ -204,6 +204,7 @@ def written(axes, order, rules, skips) -> str:
     return "\n".join(lines) + "\n"
 
 
+@pytest.mark.long
 @settings(max_examples=300, deadline=None)
 @given(plans())
 def test_any_plan_gives_the_cells_of_a_plain_reading_in_its_order(plan) -> None:
@@ -259,6 +260,7 @@ def cells_of_random_plans() -> list[list[str]]:
     return found
 
 
+@pytest.mark.long
 def test_the_order_does_not_hang_on_pythons_hash_seed_or_process() -> None:
     script = (
         "import sys; sys.path.insert(0, 'tests')\n"

@@ -38,6 +38,7 @@ def glat_with_others(tmp_path_factory: pytest.TempPathFactory):
     return glat
 
 
+@pytest.mark.long
 def test_the_demo_runs_on_a_backend_of_another_package(tmp_path: Path, glat_with_others) -> None:
     from grandlattice.demo import write_demo
 

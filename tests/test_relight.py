@@ -174,6 +174,7 @@ def test_lamps_off_are_looked_at_and_count_for_nothing_else(kept: Path) -> None:
 # --- edits of a call --------------------------------------------------------------------------------------
 
 
+@pytest.mark.long
 def test_an_edit_of_a_call_is_the_last_word_and_is_named(plan_file: Path, glat) -> None:
     edit = "multiply: {on: /World/Lights/Key, intensity: 4}"
     code, said = glat(plan_file.parent, "explain", "night/Front", "--edit", edit)

@@ -43,6 +43,7 @@ def pixels(folder: Path) -> dict[str, str]:
     return found
 
 
+@pytest.mark.long
 def test_one_worker_or_two_the_same_pixels_in_the_planned_order(plan_file: Path, tmp_path: Path) -> None:
     plan = lattice.open_plan(plan_file)
     digests, orders = [], []
@@ -177,6 +178,7 @@ def test_a_task_that_fails_leaves_the_others_alone(plan_file: Path) -> None:
     assert not list(plan_file.parent.rglob("*.part*"))
 
 
+@pytest.mark.long
 def test_a_script_without_a_guard_may_start_workers(plan_file: Path) -> None:
     script = "import grandlattice as lattice; run = lattice.open_plan('room.lattice.yaml').run(workers=1); print(run.ok)"
     for arguments, given in (([str(plan_file.parent / "mine.py")], None), (["-"], script)):
@@ -192,6 +194,7 @@ def test_a_script_without_a_guard_may_start_workers(plan_file: Path) -> None:
         assert done.stdout.strip() == "True", done.stderr
 
 
+@pytest.mark.long
 def test_a_worker_that_dies_is_one_failure_and_the_run_goes_on(plan_file: Path) -> None:
     text = plan_file.read_text().replace("samples: 4", "samples: 60000", 1)
     plan_file.write_text(
@@ -213,6 +216,7 @@ def test_a_worker_that_dies_is_one_failure_and_the_run_goes_on(plan_file: Path) 
     assert not list(plan_file.parent.rglob("*.part*"))
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("twice", [False, True])
 def test_ctrl_c_leaves_no_half_file_and_says_how_to_go_on(plan_file: Path, twice: bool) -> None:
     samples = 400_000 if twice else 9000

@@ -212,6 +212,7 @@ def test_no_link_is_written_through(plan_file: Path, tmp_path: Path, name: str, 
         assert [path.name for path in precious.parent.iterdir()] == ["precious.txt"]
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("where", ["out", "deep/er", "into"])
 def test_the_output_folder_itself_may_be_a_link_and_that_is_said(
     plan_file: Path, tmp_path: Path, glat, where: str

@@ -265,6 +265,7 @@ def scattered(scene: Pinned, wo: tuple[float, ...], wi: np.ndarray) -> tuple[np.
     return out[:3, :count].T, out[3, :count]
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("name", LOOKS)
 @pytest.mark.parametrize("cosine", [0.95, 0.4])
 def test_directions_are_drawn_with_the_density_that_is_told(name: str, cosine: float) -> None:
@@ -347,6 +348,7 @@ def aimed(light: Light, sky: np.ndarray, count: int) -> tuple[np.ndarray, np.nda
     return out[:3].T, out[3:].T, density
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("kind", LIGHTS)
 def test_aiming_at_a_light_and_meeting_it_agree(kind: str) -> None:
     rng = np.random.default_rng(3)

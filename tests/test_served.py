@@ -290,6 +290,7 @@ def test_ctrl_c_ends_live_proofs_that_are_under_way(plan_file: Path) -> None:
     assert not list(folder.glob("*.exr"))
 
 
+@pytest.mark.long
 @pytest.mark.skipif(CHROMIUM is None, reason="Chromium is not installed")
 def test_a_page_follows_a_run_and_steers_it(plan_file: Path) -> None:
     playwright = pytest.importorskip("playwright.sync_api")

@@ -106,6 +106,7 @@ def alone(lights, passes=("beauty",), clamp=None, **settings):  # type: ignore[n
     return TRACER.trace(replace(snapshot(), lights=lights), IMAGES, SENSOR, how, passes)
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("kind", GROUPS)
 @pytest.mark.parametrize("clamp", [None, 3.0])
 def test_light_is_the_same_as_alone(kind: str, clamp: float | None) -> None:
@@ -155,6 +156,7 @@ def judged(kind: str, wanted=None, passes=("beauty",), control=None, **settings)
     return list(TRACER.trace_films(company, snapshot(), IMAGES, LARGER, how, passes, control=control))
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("kind", PARTLY_LIT)
 def test_films_that_are_clean_end_and_the_others_go_on(kind: str) -> None:
     passes = ("beauty", "light.Key", "samples", "depth", "object-id")
@@ -287,6 +289,7 @@ def lattice_pixels(file: Path) -> bytes:
     return np.asarray(oiio.ImageInput.open(str(file)).read_image(oiio.FLOAT)).tobytes()
 
 
+@pytest.mark.long
 def test_cells_of_one_view_are_traced_together(lit: Path, glat) -> None:
     plan = lattice.open_plan(lit)
     run = plan.run(workers=0)
@@ -323,6 +326,7 @@ def test_what_is_traced_by_itself(lit: Path) -> None:
         assert plan.override(**said).tasks().trace_count == 2, said
 
 
+@pytest.mark.long
 def test_what_a_time_limit_ended_is_taken_further_for_one_cell_or_all(lit: Path, tmp_path: Path) -> None:
     lit.write_text(LIT.replace("samples: 4", "samples: 6400\n  seconds: 0.1").replace("48x32", "24x16"))
     early = lattice.open_plan(lit).run(workers=0)
@@ -341,6 +345,7 @@ def test_what_a_time_limit_ended_is_taken_further_for_one_cell_or_all(lit: Path,
     assert not kept.exists()
 
 
+@pytest.mark.long
 def test_a_cell_of_a_shared_trace_is_dropped_retried_and_hurried_by_itself(lit: Path) -> None:
     steering, said = lattice.steering(lit), []
     lit.write_text(LIT.replace("samples: 4", "samples: 400"))

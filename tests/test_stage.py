@@ -304,6 +304,7 @@ def test_geometry_of_every_interpolation_and_hand(tmp_path: Path) -> None:
     assert snapshot.materials[item.materials[0]].inputs["diffuseColor"] == pytest.approx((0.2, 0.4, 0.6))
 
 
+@pytest.mark.long
 def test_a_packaged_scene_brings_its_textures(scene: Path, glat) -> None:
     package = scene.with_suffix(".usdz")
     assert UsdUtils.CreateNewUsdzPackage(str(scene), str(package))

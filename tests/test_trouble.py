@@ -63,6 +63,7 @@ ORDERS = [
 ]  # fmt: skip
 
 
+@pytest.mark.long
 def test_whatever_stands_among_the_orders_is_refused_and_the_run_goes_on(plan_file: Path) -> None:
     def order(file: Path) -> None:
         with sqlite3.connect(file) as connection:
@@ -78,6 +79,7 @@ def test_whatever_stands_among_the_orders_is_refused_and_the_run_goes_on(plan_fi
     assert all(answer and refused for answer, refused in rows), rows
 
 
+@pytest.mark.long
 def test_the_terminal_says_2_where_it_can_know_and_1_where_the_run_refuses(plan_file: Path, glat) -> None:
     steering = lattice.steering(plan_file)
     with pytest.raises(RunError, match="No run"):
@@ -199,6 +201,7 @@ def drop_a_table(file: Path) -> None:
     connection.close()
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     "troubles",
     [(hold, read),
@@ -232,6 +235,7 @@ def test_no_trouble_with_the_ledger_ends_a_run(plan_file: Path, troubles, monkey
 # --- values on the command line ------------------------------------------------------------------
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     "said",
     ["threads=2", "workers=1", "workers=2", "spare=0", "memory=8GB", "gentle=true", "retries=1", "stalled=5 min",
@@ -268,6 +272,7 @@ def test_what_cannot_be_said_of_a_run_is_a_mistake_and_no_accident(plan_file: Pa
 # --- terminals -----------------------------------------------------------------------------------
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     "how", ["full", "closed", "both closed", "head", "ascii", "latin-1", "gone", "quiet"]
 )
@@ -319,6 +324,7 @@ def test_no_trouble_with_the_terminal_ends_a_run(plan_file: Path, how: str) -> N
 # --- signals -------------------------------------------------------------------------------------
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     ("number", "after"),
     [(signal.SIGINT, 0.1), (signal.SIGINT, 0.6), (signal.SIGINT, 1.5), (signal.SIGINT, None),
@@ -356,6 +362,7 @@ def test_a_run_ends_in_order_whoever_asks(plan_file: Path, number: int, after: f
         assert "failed" not in status.counts
 
 
+@pytest.mark.long
 def test_what_nohup_has_ignored_stays_ignored(plan_file: Path) -> None:
     process = subprocess.Popen(
         ["nohup", *GLAT, "run", "--workers", "1"], cwd=long_plan(plan_file, 200, "1-2").parent, start_new_session=True,
@@ -369,6 +376,7 @@ def test_what_nohup_has_ignored_stays_ignored(plan_file: Path) -> None:
     assert process.returncode == 0
 
 
+@pytest.mark.long
 def test_a_detached_run_outlives_its_terminal_and_is_found(plan_file: Path, glat) -> None:
     code, said = glat(long_plan(plan_file, 1500).parent, "run", "--workers", "1", "--detached")
     assert code == 0, said
@@ -438,6 +446,7 @@ def left_running(seconds: str) -> list[psutil.Process]:
     return [p for p in found if p.info["name"] == "sleep" and seconds in (p.info["cmdline"] or ())]
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     ("how", "ok"),
     [("helper", True), ("group", False), ("interrupt", True), ("loud", True), ("talkative", True),

@@ -150,6 +150,7 @@ def in_thread(work: Callable[[], object]) -> tuple[threading.Thread, list]:
     return thread, came
 
 
+@pytest.mark.long
 def test_a_run_is_steered_from_elsewhere(plan_file: Path, glat) -> None:
     plan_file.write_text(plan_file.read_text().replace("samples: 4", "samples: 1500\n  frames: 1-4"))
     plan, events = lattice.open_plan(plan_file), []
@@ -201,6 +202,7 @@ def test_a_run_is_steered_from_elsewhere(plan_file: Path, glat) -> None:
     assert list(table["state"]).count("done") == len(run.finished)
 
 
+@pytest.mark.long
 def test_a_plan_added_meanwhile_comes_afterwards(plan_file: Path, glat) -> None:
     other = plan_file.with_name("other.lattice.yaml")
     other.write_text(PLAN.replace("out/", "other/"))
@@ -248,6 +250,7 @@ def test_what_is_there_is_skipped_replaced_kept_or_refused(plan_file: Path) -> N
         plan.run(workers=0, existing="skipp")
 
 
+@pytest.mark.long
 def test_the_command_line_replaces_what_it_is_told_to(plan_file: Path, glat) -> None:
     theirs = plan_file.parent / "out/day/Front.0001.png"
     theirs.parent.mkdir(parents=True)
@@ -294,6 +297,7 @@ def test_a_clock_time_is_the_next_to_come() -> None:
     assert seconds_until("07:00", datetime.datetime(2026, 6, 21, 7, 0)) == 86400.0
 
 
+@pytest.mark.long
 def test_a_run_ends_with_its_budget_and_is_taken_up_later(plan_file: Path, glat) -> None:
     plan_file.write_text(plan_file.read_text().replace("samples: 4", "samples: 600"))
     code, said = glat(plan_file.parent, "run", "--workers", "0", "--run", "budget.core-hours=0.00001")
@@ -364,6 +368,7 @@ def test_a_command_follows_only_when_told(plan_file: Path, monkeypatch, glat) ->
     assert Path("asleep").exists()
 
 
+@pytest.mark.long
 def test_a_frame_that_its_seconds_end_is_taken_further_to_the_same_bytes(
     plan_file: Path, tmp_path: Path, glat
 ) -> None:
@@ -579,6 +584,7 @@ def test_ledgers_of_older_versions_are_taken_over(plan_file: Path, version: str)
     assert lattice.open_plan(plan_file).run(workers=0, fresh=True).ok
 
 
+@pytest.mark.long
 def test_the_cost_is_measured_first_and_its_error_remembered(plan_file: Path) -> None:
     text = plan_file.read_text().replace("samples: 4", "samples: 300").replace("48x32", "96x64")
     plan_file.write_text(text)
@@ -630,6 +636,7 @@ def outside(plan_file: Path, extra: str = "", chunk: int = 1, frames: str = "1")
     return lattice.open_plan(plan_file)
 
 
+@pytest.mark.long
 def test_another_program_draws_the_cells(plan_file: Path) -> None:
     plan, events = outside(plan_file, chunk=3, frames="1-4"), []
     run = plan.run(at=["/Front"], workers=1, on_event=events.append)
@@ -654,6 +661,7 @@ def test_another_program_draws_the_cells(plan_file: Path) -> None:
     assert np.mean(np.abs(mine[..., 3] - beauty[..., 3])) < 0.05
 
 
+@pytest.mark.long
 def test_the_plan_of_the_examples_holds(demo: Path, tmp_path: Path, monkeypatch) -> None:
     monkeypatch.setenv("PATH", os.pathsep.join([str(Path(sys.executable).parent), os.environ["PATH"]]))
     for name in ("outside.lattice.yaml", "outside_renderer.py"):
@@ -666,6 +674,7 @@ def test_the_plan_of_the_examples_holds(demo: Path, tmp_path: Path, monkeypatch)
     assert run.picture("bare/Portrait", 36).shape == (360, 640, 4)
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     ("how", "once", "said"),
     [
@@ -734,6 +743,7 @@ def test_no_shell_is_between_a_plan_and_a_command(plan_file: Path) -> None:
 # --- what is left to do --------------------------------------------------------------------------
 
 
+@pytest.mark.long
 def test_deciding_anew_and_deciding_from_the_ledger_agree_whatever_happened_to_the_files(
     plan_file: Path, tmp_path: Path
 ) -> None:
@@ -801,6 +811,7 @@ def test_frames_in_chunks_and_shared_traces_are_tasks_of_their_own(plan_file: Pa
     assert tasks[2:4].work == 2 * 48 * 32 * 4
 
 
+@pytest.mark.long
 def test_a_queue_foretells_tells_and_sums_up_as_a_whole(plan_file: Path, glat, monkeypatch) -> None:
     server = http.server.HTTPServer(("127.0.0.1", 0), Mailbox)
     threading.Thread(target=server.serve_forever, daemon=True).start()
@@ -831,6 +842,7 @@ def test_a_queue_foretells_tells_and_sums_up_as_a_whole(plan_file: Path, glat, m
     assert queue.after() == queue.narrowed(["light=day"]).after() == ["systemctl", "suspend"]
 
 
+@pytest.mark.long
 def test_a_notice_may_be_a_sound(plan_file: Path) -> None:
     plan_file.write_text(plan_file.read_text() + "run: {notices: [{to: sound, on: end}]}\n")
     heard = b""
@@ -845,6 +857,7 @@ def test_a_notice_may_be_a_sound(plan_file: Path) -> None:
     assert heard.count(b"\a") == 1
 
 
+@pytest.mark.long
 def test_frames_begin_only_where_there_is_memory_for_them(plan_file: Path, glat, monkeypatch) -> None:
     from grandlattice.runs import memory_room
 

@@ -30,6 +30,7 @@ def test_nothing_that_steers_a_terminal_is_shown() -> None:
     assert cleaned("Möwe\t✓\n日本") == "Möwe\t✓\n日本"
 
 
+@pytest.mark.long
 def test_a_scene_writes_nothing_into_the_terminal(plan_file: Path, glat) -> None:
     stage = Usd.Stage.Open(str(plan_file.with_name("room.usda")))
     texts = ["\x1b]0;title\x07", "\x1b[2J\x1b[H", "\x9b31m", "ok\r✓ all done", "\x08" * 9]
@@ -78,6 +79,7 @@ def ring_of(what: str) -> str:
     return PLAN.replace("select: {toys: //Toys}", "select:\n" + named).replace("/World/Lights/Sky", "toys")
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     ("text", "says"),
     [(many_takes(50, True), "unroll to more"), (many_takes(3000, False), "more than 60 deep"),
@@ -221,6 +223,7 @@ def test_the_version_and_short_help_are_there(tmp_path: Path, glat) -> None:
     assert "Example" in glat(tmp_path, "run", "-h")[1]
 
 
+@pytest.mark.long
 def test_nobody_dies_of_a_bottomless_scene(tmp_path: Path, glat) -> None:
     from pxr import Sdf
 
@@ -307,6 +310,7 @@ def test_a_task_of_several_cells_has_as_many_frames_as_it_traces(plan_file: Path
     assert (normal.task, normal.samples) == (bright.task, bright.samples)
 
 
+@pytest.mark.long
 def test_a_budget_with_a_rate_says_what_it_costs_in_its_currency(plan_file: Path, glat) -> None:
     plan_file.write_text(PLAN + "run: {budget: {rate: 3600, currency: crowns}}\n")
     code, said = glat(plan_file.parent, "run", "--at", "day/Front", "--workers", "1")

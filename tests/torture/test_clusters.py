@@ -6,6 +6,7 @@ pytest -n0 tests/torture/test_clusters.py
 from __future__ import annotations
 
 import os
+import pickle
 import signal
 import subprocess
 import threading
@@ -21,6 +22,7 @@ import pytest
 import grandlattice as lattice
 from conftest import PLAN
 from grandlattice.runs.ledger import Ledger
+from grandlattice.runs.work_order import MemberResult, TaskResult
 from studio import Studio, apart, cache_of_a_machine, pictures, studio_folder, whole
 
 pytest.importorskip("distributed")
@@ -210,3 +212,62 @@ def test_a_machine_whose_disk_is_full_leaves_its_frames_to_others(
         assert pictures(night, night.run(into=tmp_path / "there")) == here
     finally:
         subprocess.run(["umount", "-l", str(disk)], check=True)
+
+
+def test_a_thousand_simulated_workers_keep_order_priorities_and_barriers(
+    plan_file: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from distributed import LocalCluster
+
+    from grandlattice.remote import connecting, slot
+    from grandlattice.remote.cluster import Cluster
+
+    count, facts, turn = 1000, slot.slot_facts(), [0]
+
+    def told() -> slot.SlotFacts:
+        turn[0] += 1
+        return facts._replace(pools=("big",) if turn[0] % 4 == 1 else ())
+
+    def carried(run: str, task: bytes, key: str, topic: str):
+        given = pickle.loads(task)
+        time.sleep(0.5 + given.number % 7 / 7)
+        members = tuple(MemberResult(m.number, 1, None, False, len(m.files), 0.5) for m in given.members)
+        return "done", TaskResult(members, (), trace_seconds=0.5, seconds=0.5, rays=0, cores=1), ""
+
+    monkeypatch.setattr(slot, "slot_facts", told)
+    monkeypatch.setattr(slot, "seat_at", lambda *words: "")
+    monkeypatch.setattr(slot, "carry_out", carried)
+    monkeypatch.setattr(slot, "leave", lambda run: None)
+    monkeypatch.setattr("grandlattice.remote.cluster._is_there", lambda *words: True)
+
+    def here(request, count: int) -> Cluster:
+        cluster = LocalCluster(n_workers=count, threads_per_worker=1, processes=False, dashboard_address=None,
+                               host="127.0.0.1", memory_limit=0)  # fmt: skip
+        return Cluster(request.order, lambda: connecting._client(cluster), None)
+
+    monkeypatch.setattr(connecting, "_cluster_here", here)
+    sweep = "  turned: {sweep: {from: 1, to: 1000, step: 1}, edits: [{multiply: {on: /World/Lights/Key, intensity: '{turned}'}}]}\n"
+    plan_file.write_text(
+        PLAN.replace("frame:04d}", "turned}.{frame:04d}").replace("axes:\n", f"axes:\n{sweep}")
+        + "rules:\n  - at: {camera: Side}\n    pool: big\n  - at: {turned: '500..700'}\n    priority: 3\n"
+        "run: {wait: light}\n"
+    )
+    plan, began, ended = lattice.open_plan(plan_file), dict[int, int](), dict[int, int]()
+
+    def hear(event: lattice.Event) -> None:
+        if isinstance(event, lattice.Started):
+            began[event.task.number] = len(began) + len(ended)
+        elif isinstance(event, lattice.Finished):
+            ended[event.task.number] = len(began) + len(ended)
+
+    started = time.monotonic()
+    run = plan.run(on=f"local:{count}", on_event=hear)
+    print(f"{len(began)} tasks on {count} simulated workers: {time.monotonic() - started:.0f} s")
+    assert run.ok
+    tasks = plan.tasks()
+    assert len(ended) == len(tasks) == 4000
+    for pool in ("", "big"):
+        own = [task.number for task in tasks if task.pool == pool]
+        assert sorted(own, key=began.__getitem__) == own
+    last_of_first = max(ended[task.number] for task in tasks if task.step == 0)
+    assert all(began[task.number] > last_of_first for task in tasks if task.step == 1)
