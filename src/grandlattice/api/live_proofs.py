@@ -22,12 +22,14 @@ from grandlattice.api.page_orders import CHANGES, change
 from grandlattice.api.page_service import PageService
 from grandlattice.errors import LatticeError, PlanError
 from grandlattice.page import PageFiles
-from grandlattice.runs import Event, Finished
+from grandlattice.runs import Event, Finished, Outlook
 from grandlattice.stage import scene_files
 from grandlattice.tables.formats import FORMATS
 
 if TYPE_CHECKING:
     from grandlattice.api.plan_object import Plan
+    from grandlattice.plan import Cell
+    from grandlattice.stage import Explanation
 
 Tell = Callable[[Mapping[str, Any]], None]
 
@@ -38,7 +40,7 @@ KEPT = 30
 """Tries that are kept."""
 _HASTY = {"samples": 2, "bounces": 3}
 """What is quicker in these proofs than in those of `glat proof`, where a plan has no quality `proof`."""
-_SHOWN_EVERY = 4.0  # seconds between two times that proofs are shown as they arrive
+_SHOWING = 0.1  # share of the time that goes into showing proofs as they arrive
 _SETTLES = 0.15  # seconds without a change after which a save is over
 _LINES = 20  # of what changed in a plan that are told
 
@@ -92,6 +94,9 @@ class LiveProofs(PageService["Plan"]):
         self._path, self._at, self._sets, self._width = file.resolve(), tuple(at), tuple(sets), width
         self.tries: deque[Try] = deque(maxlen=KEPT)
         self._showing: list[str] = []
+        self._why: dict[str, Explanation] = {}
+        self._hurries = False  # proofs are arriving
+        self._stale: set[str] = set()  # cells that are not proofed as plan and scene want them now
         self._problem = ""
         self._is_told = self._ends = False
         self._stop: Callable[[], None] = lambda: None
@@ -121,7 +126,16 @@ class LiveProofs(PageService["Plan"]):
 
     def _page_of(self, plan: Plan) -> PageFiles:
         chosen = plan._chosen(self._at, self._sets)
-        return page_making.write(plan, plan.explained, chosen, self._into_folder, None, may_be_empty=True)
+        states = dict.fromkeys(self._stale, "out of date")
+        return page_making.write(
+            plan, self._explained, chosen, self._into_folder, None, may_be_empty=True, states=states
+        )
+
+    def _explained(self, cell: Cell, whole: bool) -> Explanation:
+        """What was set in a cell; while proofs arrive, as it was in the last try."""
+        if not self._hurries or cell.address not in self._why:
+            self._why[cell.address] = self._quick.explained(cell, whole)
+        return self._why[cell.address]
 
     # --- looking ---------------------------------------------------------------------------------------
 
@@ -161,24 +175,31 @@ class LiveProofs(PageService["Plan"]):
         first = 0.0
         threads = os.cpu_count() or 1
         known = {cell.address for cell in self._quick.cells}
-        shown = 0.0  # when the page was written last
+        next_show = 0.0
 
-        def show() -> None:
-            nonlocal first, shown
+        def show(*, hurries: bool = False) -> None:
+            nonlocal first, next_show
+            self._hurries = hurries
+            begun = time.perf_counter()
             with self._lock:
                 self._write()
-            shown = time.perf_counter()
-            first = first or (shown - started)
+            now = time.perf_counter()
+            next_show = now + (now - begun) / _SHOWING
+            first = first or (now - started)
             tell({"kind": "cells"})
 
         def arrived(event: Event) -> None:
             if not isinstance(event, Finished):
                 return
             for cell in sorted(member.cell.address for member in event.task.members):
+                self._stale.discard(cell)
                 if cell not in made.cells:
                     made.cells.append(cell)
-            if not first or time.perf_counter() - shown > _SHOWN_EVERY:
-                show()
+            if not first or time.perf_counter() > next_show:
+                show(hurries=True)
+
+        def foreseen(outlook: Outlook) -> None:
+            self._stale |= {member.cell.address for task in outlook.todo for member in task.members}
 
         for part in ([cell for cell in self._showing if cell in known], None):
             if part == []:
@@ -187,7 +208,7 @@ class LiveProofs(PageService["Plan"]):
             done = self._quick.run(
                 at=at, sets=self._sets if part is None else (), into=self._into_folder, frames="first",
                 workers=0, threads=threads, allow_missing=True, keep_earlier=KEPT,
-                on_begin=self._begin, on_event=arrived,
+                on_begin=self._begin, on_event=arrived, on_outlook=foreseen,
             )  # fmt: skip
             if done.failures:
                 raise done.failures[0].problem

@@ -6,7 +6,7 @@ import hashlib
 import os
 import time
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from datetime import datetime
 from functools import partial
@@ -139,10 +139,10 @@ class Contents:
 
     # --- what is told ----------------------------------------------------------------------------------
 
-    def told(self, folder: Path) -> dict[str, Any]:
+    def told(self, folder: Path, states: Mapping[str, str] | None = None) -> dict[str, Any]:
         """Everything but pictures."""
         plan = self._plan
-        states = states_of(plan, self._planned)
+        states = states_of(plan, self._planned) if states is None else states
         names, every = self._names, self.displays
         return {
             "plan": plan.name,
@@ -184,7 +184,7 @@ class Contents:
         }  # fmt: skip
 
     def _cell(
-        self, shown: _Shown, states: dict[str, str], every: list[str], names: dict[str | None, str],
+        self, shown: _Shown, states: Mapping[str, str], every: list[str], names: dict[str | None, str],
         folder: Path,
     ) -> dict[str, Any]:  # fmt: skip
         cell, settings = shown.cell, shown.cell.settings

@@ -22,7 +22,7 @@ _PLAN = "plan"
 
 def write(
     plan: PlanFiles, explain: Callable[[Cell, bool], Explanation], chosen: Indices, into: Path | None,
-    most_bytes: float | None, may_be_empty: bool = False,
+    most_bytes: float | None, may_be_empty: bool = False, states: Mapping[str, str] | None = None,
 ) -> PageFiles:  # fmt: skip
     """Write the page of some cells; see `Plan.page`.
 
@@ -31,6 +31,7 @@ def write(
     explain : says of a cell what was set, and, when asked for it, what that changes in the scene.
     most_bytes : that pixels may take; None: they are not written, but made when they are asked for.
     may_be_empty : whether a page is written where there is no picture yet.
+    states : of cells by address what is wrong with their pictures; by default it is found out.
     """
     planned = plan.planned(into)
     try:
@@ -41,7 +42,7 @@ def write(
             )
         folder = planned.output / f"{plan.name}-page"
         return write_page(
-            folder, contents.told(folder), contents.shaders(), contents.explanations(explain),
+            folder, contents.told(folder, states), contents.shaders(), contents.explanations(explain),
             contents.thumbnails(), contents.pixels(), most_bytes,
         )  # fmt: skip
     finally:

@@ -38,6 +38,8 @@ ROW = 10
 """Small pictures in a row of an atlas, and rows of one."""
 
 _BEHIND = 63, 63, 63
+_MOST_SMALL = 1000
+_SMALL: dict[str, Image.Image] = {}  # small pictures by their state, the latest last
 _MANIFEST = "written.json"
 _OWN = "grand lattice page 1"
 _BUNDLE = ("index.html", "page.js", "page.css")
@@ -321,18 +323,30 @@ def _atlas(thumbnails: Sequence[Thumbnail]) -> bytes:
     rows = -(-len(thumbnails) // ROW)
     sheet = Image.new("RGB", (width * min(ROW, len(thumbnails)), height * rows), _BEHIND)
     for number, thumbnail in enumerate(thumbnails):
-        shown = thumbnail.read()
-        if not shown.size:
+        picture = _SMALL.get(thumbnail.state) or _small(thumbnail)
+        if picture is None:
             continue
-        grey = np.float32(0.25) * (1.0 - shown[..., 3:])  # what is clear
-        colour = shown[..., :3] * shown[..., 3:] + grey
-        picture = Image.fromarray((np.clip(colour, 0.0, 1.0) * 255.0 + 0.5).astype(np.uint8))
-        picture.thumbnail(THUMB, Image.Resampling.LANCZOS)
         left = number % ROW * width + (width - picture.width) // 2
         sheet.paste(picture, (left, number // ROW * height + (height - picture.height) // 2))
     stream = BytesIO()
     sheet.save(stream, "JPEG", quality=85)
     return stream.getvalue()
+
+
+def _small(thumbnail: Thumbnail) -> Image.Image | None:
+    """A small picture, which is kept for the next page of this process; None where there is none."""
+    shown = thumbnail.read()
+    if not shown.size:
+        return None
+    grey = np.float32(0.25) * (1.0 - shown[..., 3:])  # what is clear
+    colour = shown[..., :3] * shown[..., 3:] + grey
+    picture = Image.fromarray((np.clip(colour, 0.0, 1.0) * 255.0 + 0.5).astype(np.uint8))
+    picture.thumbnail(THUMB, Image.Resampling.LANCZOS)
+    if thumbnail.state:
+        _SMALL[thumbnail.state] = picture
+        while len(_SMALL) > _MOST_SMALL:
+            del _SMALL[next(iter(_SMALL))]
+    return picture
 
 
 def _script_text(value: object) -> str:

@@ -7,6 +7,7 @@ or not at all later.
 from __future__ import annotations
 
 import importlib.util
+from collections import deque
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from functools import cache
@@ -17,6 +18,8 @@ from numpy.typing import NDArray
 from grandlattice.errors import TracerError
 from grandlattice.tracer.film import Film
 
+_KEPT = 100_000_000
+"""Bytes of guides that are kept: cells of one view differ in light, and have the same."""
 HOW_TO_INSTALL = 'python -m pip install "pyoidn>=2.5,<3"'
 
 
@@ -45,7 +48,7 @@ class Cleaner:
         self._oidn = pyoidn
         self._device = pyoidn.Device()
         self._device.commit()
-        self._guides: tuple[list[NDArray[np.float32]], list[NDArray[np.float32]]] = [], []
+        self._guides: deque[tuple[list[NDArray[np.float32]], list[NDArray[np.float32]]]] = deque()
 
     def clean(
         self, light: Mapping[str, NDArray[np.float32]], albedo: NDArray[np.float32],
@@ -83,12 +86,15 @@ class Cleaner:
         self, albedo: NDArray[np.float32], normal: NDArray[np.float32]
     ) -> list[NDArray[np.float32]]:  # fmt: skip
         """The guides without their noise."""
-        given, made = self._guides
-        if not given or not all(map(np.array_equal, given, (albedo, normal))):
-            albedo_kind, normal_kind = self._oidn.OIDN_IMAGE_ALBEDO, self._oidn.OIDN_IMAGE_NORMAL
-            clean = np.clip(self._guide(albedo_kind, np.clip(albedo, 0.0, 1.0)), 0.0, 1.0)
-            made = [clean, self._guide(normal_kind, normal)]
-            self._guides = [albedo, normal], made
+        for given, made in self._guides:
+            if all(map(np.array_equal, given, (albedo, normal))):
+                return made
+        albedo_kind, normal_kind = self._oidn.OIDN_IMAGE_ALBEDO, self._oidn.OIDN_IMAGE_NORMAL
+        clean = np.clip(self._guide(albedo_kind, np.clip(albedo, 0.0, 1.0)), 0.0, 1.0)
+        made = [clean, self._guide(normal_kind, normal)]
+        self._guides.appendleft(([albedo, normal], made))
+        while len(self._guides) > 1 and 4 * albedo.nbytes * len(self._guides) > _KEPT:
+            self._guides.pop()
         return made
 
     def _guide(self, kind: str, pixels: NDArray[np.float32]) -> NDArray[np.float32]:
