@@ -80,7 +80,7 @@ NOISY = PLAN.replace("defaults:\n", "defaults:\n  keep-noisy: true\n  denoise: t
 
 @pytest.mark.parametrize("denoise", ["false", "40%"])
 def test_denoising_changes_without_a_trace_where_the_noisy_picture_was_kept(
-    plan_file: Path, tmp_path: Path, denoise: str
+    plan_file: Path, tmp_path: Path, denoise: str, glat
 ) -> None:
     pytest.importorskip("pyoidn")
     plan_file.write_text(NOISY)
@@ -91,6 +91,8 @@ def test_denoising_changes_without_a_trace_where_the_noisy_picture_was_kept(
     assert (run.ok, run.finished_frames, rays(run)) == (True, 4, 0)
     after = files_of(plan_file.parent / "out")
     assert all(after[name] != data for name, data in before.items())
+    said = glat(plan_file.parent, "where", "day/Front")[1]
+    assert ("denoised by 40%" in said, "denoised" in said) == (denoise == "40%",) * 2
     other = tmp_path / "traced"
     assert rays(lattice.open_plan(plan_file).run(workers=0, into=other)) > 0
     for name in after:

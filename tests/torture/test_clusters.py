@@ -217,6 +217,7 @@ def test_a_machine_whose_disk_is_full_leaves_its_frames_to_others(
 def test_a_thousand_simulated_workers_keep_order_priorities_and_barriers(
     plan_file: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    import dask.config
     from distributed import LocalCluster
 
     from grandlattice.remote import connecting, slot
@@ -241,15 +242,18 @@ def test_a_thousand_simulated_workers_keep_order_priorities_and_barriers(
     monkeypatch.setattr("grandlattice.remote.cluster._is_there", lambda *words: True)
 
     def here(request, count: int) -> Cluster:
-        cluster = LocalCluster(n_workers=count, threads_per_worker=1, processes=False, dashboard_address=None,
-                               host="127.0.0.1", memory_limit=0)  # fmt: skip
+        with dask.config.set(connecting._FEW_LOOKS):
+            cluster = LocalCluster(
+                n_workers=count, threads_per_worker=1, processes=False, dashboard_address=None, memory_limit=0
+            )
         return Cluster(request.order, lambda: connecting._client(cluster), None)
 
     monkeypatch.setattr(connecting, "_cluster_here", here)
+    monkeypatch.setattr(connecting, "_WITHIN", 300.0)  # all of them begin in this process
     sweep = "  turned: {sweep: {from: 1, to: 1000, step: 1}, edits: [{multiply: {on: /World/Lights/Key, intensity: '{turned}'}}]}\n"
     plan_file.write_text(
         PLAN.replace("frame:04d}", "turned}.{frame:04d}").replace("axes:\n", f"axes:\n{sweep}")
-        + "rules:\n  - at: {camera: Side}\n    pool: big\n  - at: {turned: '500..700'}\n    priority: 3\n"
+        + "rules:\n  - at: {camera: Side}\n    pool: big\n  - at: {turned: '05*'}\n    priority: 3\n"
         "run: {wait: light}\n"
     )
     plan, began, ended = lattice.open_plan(plan_file), dict[int, int](), dict[int, int]()

@@ -41,7 +41,8 @@ class FileFacts:
     bytes : its size.
     samples, noise : of each pixel, and the relative error where it was measured.
     seconds : spent tracing.
-    denoised, unfinished : whether it was denoised, and whether a time limit ended it early.
+    denoised : share of the noise that was taken away, 0..1.
+    unfinished : whether a time limit ended it early.
     finished : when it was made.
     run : the number of the run that made it; None where the ledger does not say.
     made_from : what it was made from, by name: scene, versions, edits and the like.
@@ -59,7 +60,7 @@ class FileFacts:
     samples: int = 0
     noise: float | None = None
     seconds: float = 0.0
-    denoised: bool = False
+    denoised: float = 0.0
     unfinished: bool = False
     finished: datetime | None = None
     run: int | None = None
@@ -91,7 +92,8 @@ def _facts(
              "passes": tuple(file.passes)}  # fmt: skip
     if not path.is_file():
         return FileFacts(**known, is_there=False)  # type: ignore[arg-type]
-    marks = dict(zip(_MARKS, read_marks(path, _MARKS), strict=True))
+    *said, cleaned = read_marks(path, (*_MARKS, "denoised"))
+    marks = dict(zip(_MARKS, said, strict=True))
     made_from = tuple((name, text) for name, text in marks.items() if text and name not in _MARKS[-3:])
     stat = path.stat()
     if record is None:
@@ -104,10 +106,17 @@ def _facts(
         )  # fmt: skip
     return FileFacts(
         **known, is_there=True, width=record.width, height=record.height, bytes=stat.st_size,  # type: ignore[arg-type]
-        samples=record.samples, noise=record.noise, seconds=record.seconds, denoised=record.denoised,
+        samples=record.samples, noise=record.noise, seconds=record.seconds,
+        denoised=_number(cleaned) or float(record.denoised),
         unfinished=record.unfinished, finished=datetime.fromtimestamp(record.finished).astimezone(), run=run,
         made_from=made_from,
     )  # fmt: skip
+
+
+def _number(said: str | None) -> float:
+    with suppress(ValueError):
+        return float(said or 0.0)
+    return 0.0
 
 
 def compare_files(first: str | Path, second: str | Path, pass_name: str | None = None) -> Comparison:

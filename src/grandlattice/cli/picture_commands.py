@@ -99,7 +99,10 @@ def _told(facts: lattice.FileFacts) -> Iterator[str]:
     if facts.finished is not None:
         by = f" by run {facts.run}" if facts.run else ""
         yield f"made {facts.finished:%Y-%m-%d %H:%M}{by}"
-    yield from (word for word in ("denoised", "unfinished") if getattr(facts, word))
+    if facts.denoised:
+        yield "denoised" + (f" by {facts.denoised:.0%}" if facts.denoised < 1.0 else "")
+    if facts.unfinished:
+        yield "unfinished"
 
 
 def _open(there: list[Path], what: str, address: str) -> None:
