@@ -71,6 +71,34 @@ def test_a_scene_goes_to_other_machines_and_its_pictures_come_back(
 
 
 @pytest.mark.long
+def test_in_place_in_processes_and_on_a_cluster_a_run_is_the_same(plan_file: Path, tmp_path: Path) -> None:
+    plan_file.write_text(PLAN + "rules:\n  - at: {light: night}\n    priority: 2\n")
+    plan, found = lattice.open_plan(plan_file), list[object]()
+    ways: list[dict[str, object]] = [{"workers": 0}, {"workers": 2}, {"on": "local:2"}]
+    for number, how in enumerate(ways):
+        into, order, refused = tmp_path / str(number), list[str](), list[str]()
+
+        def hear(
+            event: lattice.Event, into: Path = into, order: list = order, refused: list = refused
+        ) -> None:
+            if isinstance(event, lattice.Started):
+                order.append(event.task.first.address)
+                if len(order) == 1:
+                    with pytest.raises(lattice.RunError) as problem:
+                        lattice.open_plan(plan_file).run(workers=0, into=into)
+                    refused.append(problem.value.what)
+
+        run = plan.run(into=into, on_event=hear, **how)  # type: ignore[arg-type]
+        assert run.ok, run.failures
+        whole(into)
+        assert Ledger(into / "room.ledger.sqlite").counts() == {"done": 4}
+        assert refused
+        found.append((order, pictures(plan, run)))
+    assert found[0] == found[1] == found[2]
+    assert found[0][0] == ["night/Front", "night/Side", "day/Front", "day/Side"]  # type: ignore[index]
+
+
+@pytest.mark.long
 @pytest.mark.parametrize("shares", [True, False])
 def test_whatever_is_lost_the_pictures_are_those_of_an_undisturbed_run(
     plan_file: Path, studio: Studio, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, shares: bool
