@@ -242,7 +242,8 @@ def test_a_thousand_simulated_workers_keep_order_priorities_and_barriers(
     monkeypatch.setattr("grandlattice.remote.cluster._is_there", lambda *words: True)
 
     def here(request, count: int) -> Cluster:
-        with dask.config.set(connecting._FEW_LOOKS):
+        alone = {f"distributed.admin.{name}.interval": "1h" for name in ("tick", "system-monitor")}
+        with dask.config.set({**connecting._FEW_LOOKS, **alone}):  # a thousand of them in one process
             cluster = LocalCluster(
                 n_workers=count, threads_per_worker=1, processes=False, dashboard_address=None, memory_limit=0
             )

@@ -61,21 +61,6 @@ class Store(Protocol):
         """
         ...
 
-    def _fill(self, there: Path, write: Callable[[Path], None]) -> None:
-        """Have a temporary file written, and once more when the first time failed for no known reason.
-
-        A library for pictures does not say that the disk was full, and by the time we look another
-        file may have gone or room been made: then the second time succeeds, or tells what is wrong.
-        """
-        try:
-            write(there)
-        except ImageError:
-            if _is_full(there.parent):
-                raise
-            with suppress(OSError):
-                there.unlink(missing_ok=True)
-            write(there)
-
     def land(self, prepared: Prepared, keep: str | None = None) -> None:
         """Verify a prepared file and give it its name; what stood there goes below the folder `keep` first,
         where one is named.
