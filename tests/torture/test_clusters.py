@@ -5,6 +5,7 @@ pytest -n0 tests/torture/test_clusters.py
 
 from __future__ import annotations
 
+import itertools
 import os
 import pickle
 import signal
@@ -13,6 +14,7 @@ import threading
 import time
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
 
@@ -21,7 +23,9 @@ import pytest
 
 import grandlattice as lattice
 from conftest import PLAN
+from grandlattice.remote import slot
 from grandlattice.runs.ledger import Ledger
+from grandlattice.runs.tasks import Task
 from grandlattice.runs.work_order import MemberResult, TaskResult
 from studio import Studio, apart, cache_of_a_machine, pictures, studio_folder, whole
 
@@ -214,65 +218,85 @@ def test_a_machine_whose_disk_is_full_leaves_its_frames_to_others(
         subprocess.run(["umount", "-l", str(disk)], check=True)
 
 
+class SimulatedEngine:
+    """An engine whose workers take their time and do nothing: a thousand real ones are more than one machine
+    can begin.  Every fourth is of a pool."""
+
+    is_there = True
+
+    def __init__(self, count: int) -> None:
+        self._facts = slot.slot_facts()
+        self._there = [f"simulated://{number}" for number in range(count)]
+        self._threads = ThreadPoolExecutor(count)
+
+    def addresses(self) -> list[str]:
+        return self._there
+
+    def ask_one(self, question: object, *words: object, worker: str, seconds: float = 1.0) -> object:
+        if question is slot.probe:
+            return None
+        pools = ("big",) if self._there.index(worker) % 4 == 0 else ()
+        return self._facts._replace(pools=pools) if question is slot.slot_facts else True
+
+    def ask(self, question: object, *words: object, workers: list[str], seconds: float = 1.0) -> dict:
+        return {worker: self.ask_one(question, worker=worker) for worker in workers}
+
+    def submit(self, work: object, run: str, task: bytes, *words: object, key: str, worker: str) -> Future:
+        future = self._threads.submit(self._carried, pickle.loads(task))
+        future.status = "finished"  # type: ignore[attr-defined]
+        return future
+
+    @staticmethod
+    def _carried(task: Task) -> tuple[str, TaskResult, str]:
+        time.sleep(3.0 + task.number % 7 / 7)
+        members = tuple(MemberResult(m.number, 1, None, False, len(m.files), 3.0) for m in task.members)
+        return "done", TaskResult(members, (), trace_seconds=3.0, seconds=3.0, rays=0), ""
+
+    def cancel(self, future: Future) -> None:
+        future.cancel()
+
+    def listen(self, topic: str, hear: object) -> None:
+        pass
+
+    def close(self, seconds: float) -> None:
+        self._threads.shutdown()
+
+
 def test_a_thousand_simulated_workers_keep_order_priorities_and_barriers(
-    plan_file: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    plan_file: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    import dask.config
-    from distributed import LocalCluster
-
-    from grandlattice.remote import connecting, slot
-    from grandlattice.remote.cluster import Cluster
-
-    count, facts, turn = 1000, slot.slot_facts(), [0]
-
-    def told() -> slot.SlotFacts:
-        turn[0] += 1
-        return facts._replace(pools=("big",) if turn[0] % 4 == 1 else ())
-
-    def carried(run: str, task: bytes, key: str, topic: str):
-        given = pickle.loads(task)
-        time.sleep(0.5 + given.number % 7 / 7)
-        members = tuple(MemberResult(m.number, 1, None, False, len(m.files), 0.5) for m in given.members)
-        return "done", TaskResult(members, (), trace_seconds=0.5, seconds=0.5, rays=0, cores=1), ""
-
-    monkeypatch.setattr(slot, "slot_facts", told)
-    monkeypatch.setattr(slot, "seat_at", lambda *words: "")
-    monkeypatch.setattr(slot, "carry_out", carried)
-    monkeypatch.setattr(slot, "leave", lambda run: None)
-    monkeypatch.setattr("grandlattice.remote.cluster._is_there", lambda *words: True)
-
-    def here(request, count: int) -> Cluster:
-        alone = {f"distributed.admin.{name}.interval": "1h" for name in ("tick", "system-monitor")}
-        with dask.config.set({**connecting._FEW_LOOKS, **alone}):  # a thousand of them in one process
-            cluster = LocalCluster(
-                n_workers=count, threads_per_worker=1, processes=False, dashboard_address=None, memory_limit=0
-            )
-        return Cluster(request.order, lambda: connecting._client(cluster), None)
-
-    monkeypatch.setattr(connecting, "_cluster_here", here)
-    monkeypatch.setattr(connecting, "_WITHIN", 300.0)  # all of them begin in this process
-    sweep = "  turned: {sweep: {from: 1, to: 1000, step: 1}, edits: [{multiply: {on: /World/Lights/Key, intensity: '{turned}'}}]}\n"
+    count = 1000
+    monkeypatch.setattr("grandlattice.remote.cluster.Engine", lambda connect: SimulatedEngine(count))
+    sweep = "{sweep: {from: 1, to: 1000, step: 1}, edits: [{multiply: {on: /World/Lights/Key, intensity: '{turned}'}}]}"
     plan_file.write_text(
-        PLAN.replace("frame:04d}", "turned}.{frame:04d}").replace("axes:\n", f"axes:\n{sweep}")
+        PLAN.replace("frame:04d}", "turned}.{frame:04d}").replace("axes:\n", f"axes:\n  turned: {sweep}\n")
         + "rules:\n  - at: {camera: Side}\n    pool: big\n  - at: {turned: '05*'}\n    priority: 3\n"
-        "run: {wait: light}\n"
+        "run: {wait: light}\norder: [light, turned, camera]\n"
     )
-    plan, began, ended = lattice.open_plan(plan_file), dict[int, int](), dict[int, int]()
+    plan, turns = lattice.open_plan(plan_file), itertools.count()
+    began, ended, busy, most = dict[int, int](), dict[int, int](), set[int](), [0]
 
     def hear(event: lattice.Event) -> None:
         if isinstance(event, lattice.Started):
-            began[event.task.number] = len(began) + len(ended)
+            began[event.task.number] = next(turns)
+            busy.add(event.task.number)
+            most[0] = max(most[0], len(busy))
         elif isinstance(event, lattice.Finished):
-            ended[event.task.number] = len(began) + len(ended)
+            ended[event.task.number] = next(turns)
+            busy.discard(event.task.number)
 
     started = time.monotonic()
-    run = plan.run(on=f"local:{count}", on_event=hear)
-    print(f"{len(began)} tasks on {count} simulated workers: {time.monotonic() - started:.0f} s")
+    run = plan.run(on="tcp://127.0.0.1:1", on_event=hear)
+    print(f"{len(began)} tasks on {count} workers, {most[0]} at once: {time.monotonic() - started:.0f} s")
     assert run.ok
+    assert most[0] >= count - 100  # no memory of this machine keeps them from it
     tasks = plan.tasks()
     assert len(ended) == len(tasks) == 4000
     for pool in ("", "big"):
         own = [task.number for task in tasks if task.pool == pool]
+        assert len(own) == 2000
         assert sorted(own, key=began.__getitem__) == own
-    last_of_first = max(ended[task.number] for task in tasks if task.step == 0)
-    assert all(began[task.number] > last_of_first for task in tasks if task.step == 1)
+    steps = {step: [task.number for task in tasks if task.step == step] for step in (0, 1)}
+    assert max(ended[number] for number in steps[0]) < min(began[number] for number in steps[1])
+    first = [task.first for task in tasks if task.step == 0][:150]
+    assert all(cell.coordinates["turned"].startswith("05") for cell in first)

@@ -63,6 +63,7 @@ class _Seat:
     key : of the engine's task that it does; empty where it is idle.
     words : what it failed with last.
     tries : how often it could not begin.
+    pools : keys of those it is of.
     """
 
     number: int
@@ -74,16 +75,15 @@ class _Seat:
     key: str = ""
     words: str = ""
     tries: int = 0
+    pools: frozenset[int] = frozenset()
 
     def rank(self) -> tuple[int, int]:
         """Slots of a lower one take a task first: those of few pools, and of these those that came first."""
-        return (len(self.facts.pools) if self.facts else 0), self.number
+        return len(self.pools), self.number
 
     def takes(self, pool: int) -> bool:
         """Whether a task of a pool, see `tasks.pool_key`, may begin here now."""
-        if self.state != "ready" or self.key or self.facts is None:
-            return False
-        return not pool or pool in map(pool_key, self.facts.pools)
+        return self.state == "ready" and not self.key and (not pool or pool in self.pools)
 
 
 @dataclass
@@ -340,6 +340,7 @@ class Cluster:
         address, engine = seat.address, self._engine
         try:
             seat.facts = facts = engine.ask_one(slot.slot_facts, worker=address)
+            seat.pools = frozenset(map(pool_key, facts.pools))
             seat.reason = facts.differs_from(self._own)
             if seat.reason:
                 seat.state = "refused"

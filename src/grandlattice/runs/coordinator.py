@@ -174,13 +174,19 @@ class Coordinator:
             task = self._affordable(task)
             if task is None:
                 continue
-            self._short = self._room.lack(task, self.backend.under_way, self.backend.idle_bytes)
+            self._short = self._lack(task)
             if self._short:
                 self.members.put_back(task)
                 return
             task = self._record.begin_try(task, self.members.tries(task))
             worker = self.backend.begin(task)
             self._follow(Started(task, worker))
+
+    def _lack(self, task: Task) -> str:
+        """What is said when there is no memory for a task here; other machines mind theirs."""
+        if self.backend.abilities.several_hosts:
+            return ""
+        return self._room.lack(task, self.backend.under_way, self.backend.idle_bytes)
 
     def _lacking_pool(self) -> str:
         """What is said when all that wait are for workers which are not there."""
