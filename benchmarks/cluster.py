@@ -70,9 +70,9 @@ def compare(turns: int) -> None:
 
 def bring(gigabytes: float) -> None:
     """Bring a scene with a large file to a host that sees nothing of this machine."""
-    from grandlattice.remote.cluster import Cluster
+    from grandlattice.remote.seats import Seats
 
-    Cluster._sees_our_folders = lambda self, address: False  # type: ignore[method-assign]
+    Seats._sees_our_folders = lambda self, address: False  # type: ignore[method-assign]
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         write_demo(folder)

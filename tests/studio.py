@@ -118,7 +118,7 @@ def pictures(plan: lattice.Plan, run: lattice.Run) -> dict[tuple[str, int], str]
 
 def apart(monkeypatch: pytest.MonkeyPatch) -> None:
     """Have slots see nothing of this machine, as those of other machines do."""
-    monkeypatch.setattr("grandlattice.remote.cluster.Cluster._sees_our_folders", lambda self, address: False)
+    monkeypatch.setattr("grandlattice.remote.seats.Seats._sees_our_folders", lambda self, address: False)
 
 
 def whole(folder: Path) -> None:

@@ -199,7 +199,7 @@ def test_a_run_waits_for_workers_says_so_and_refuses_those_that_would_make_other
     own = lattice.remote.slot.slot_facts()
     for name, other in (("processor", "another class"), ("version", "0.0"), ("denoiser", not own.denoiser)):
         facts = own._replace(**{name: other})
-        monkeypatch.setattr("grandlattice.remote.cluster.slot_facts", lambda facts=facts: facts)
+        monkeypatch.setattr("grandlattice.remote.seats.own_facts", lambda facts=facts: facts)
         said, stop = list[str](), list[Callable[[], None]]()
 
         def refused(event: lattice.Event, said: list = said, stop: list = stop) -> None:
@@ -228,6 +228,19 @@ def test_cells_go_to_machines_of_their_pool_and_wait_for_no_other(plan_file: Pat
     assert lattice.open_plan(plan_file).run(on=studio.address, on_event=hear).ok
     assert "no worker of the pool big is there" in held
     assert ended == [("night/Front", 0), ("night/Side", 0), ("day/Front", 1), ("day/Side", 1)]
+
+
+def test_a_task_is_for_the_pool_that_one_of_its_cells_names(plan_file: Path) -> None:
+    shared = PLAN.replace("own-trace: true ", "own-trace: false ")
+    plan_file.write_text(shared + "rules:\n  - at: {light: night, camera: Side}\n    pool: big\n")
+    plan = lattice.open_plan(plan_file)
+    assert [(len(task.members), task.pool) for task in plan.tasks()] == [(2, ""), (2, "big")]
+    # As the ledger has them, too; and this machine does them all.
+    assert plan.run(workers=0, at="day/Front").ok
+    assert [task.pool for task in plan.outlook().todo] == ["", "big"]
+    plan_file.write_text(shared + "rules:\n  - at: {light: night}\n    pool: big, small\n")
+    with pytest.raises(PlanError, match="one word"):
+        lattice.open_plan(plan_file)
 
 
 def test_open_lines_lead_to_this_machine_alone(

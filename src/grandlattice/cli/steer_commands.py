@@ -178,7 +178,8 @@ def _slots_table(slots: tuple[lattice.Slot, ...]) -> Table:
     for slot in slots[:_MOST]:
         does = f"{escape(slot.cell)} · {slot.frame}  {slot.share * 100:.0f} %" if slot.cell else ""
         table.add_row(
-            str(slot.number), escape(slot.host), slot.state, does, duration(slot.seconds) if does else "",
+            str(slot.number), escape(slot.host) + (f" [dim]{escape(slot.pools)}[/dim]" if slot.pools else ""),
+            slot.state, does, duration(slot.seconds) if does else "",
             terminal_text.size(slot.memory) if slot.memory else "", escape(slot.words),
         )  # fmt: skip
     return table

@@ -18,6 +18,7 @@ class Slot(NamedTuple):
     seconds : since that began.
     memory : bytes that its process holds; 0 where that is not known.
     words : why it is refused, or what it failed with last.
+    pools : names of the pools of machines it is of, with commas.
     """
 
     number: int
@@ -29,3 +30,4 @@ class Slot(NamedTuple):
     seconds: float = 0.0
     memory: int = 0
     words: str = ""
+    pools: str = ""
