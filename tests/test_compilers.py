@@ -1,7 +1,4 @@
-"""One picture with the kernels of each compiler; the plain one takes minutes to compile, once.
-
-pytest tests/torture/test_compilers.py
-"""
+"""One picture with the kernels of each compiler; the plain one takes minutes to compile, once."""
 
 from __future__ import annotations
 
@@ -12,12 +9,14 @@ import sys
 from pathlib import Path
 
 import numpy as np
+import pytest
 
 from conftest import PLAN
 from grandlattice.images import read_channels
 from shapes import room_scene
 
 
+@pytest.mark.long
 def test_both_compilers_make_the_same_picture_but_for_rounding(tmp_path: Path) -> None:
     room_scene(tmp_path / "room.usda")
     text = PLAN.replace("samples: 4", "samples: 64")
