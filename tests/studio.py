@@ -124,3 +124,9 @@ def apart(monkeypatch: pytest.MonkeyPatch) -> None:
 def whole(folder: Path) -> None:
     """No file is left under a temporary name."""
     assert list(folder.rglob(".*.part.*")) == []
+
+
+def remembered_apart(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Have the address used last remembered for the tests of this process alone."""
+    own = f"cluster-of-tests-{os.environ.get('PYTEST_XDIST_WORKER', 'alone')}"
+    monkeypatch.setattr("grandlattice.remote.connecting._TABLE", own)

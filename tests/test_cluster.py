@@ -20,9 +20,12 @@ from grandlattice.errors import OutputError, PlanError
 from grandlattice.remote import host_cache
 from grandlattice.runs.ledger import Ledger
 from scattered import scattered_plan
-from studio import Studio, apart, pictures, studio_folder, whole
+from studio import Studio, apart, pictures, remembered_apart, studio_folder, whole
 
 pytest.importorskip("distributed")
+
+
+apart_from_the_user = pytest.fixture(autouse=True)(remembered_apart)
 
 
 @pytest.fixture
@@ -41,8 +44,6 @@ def test_a_scene_goes_to_other_machines_and_its_pictures_come_back(
     plan = lattice.open_plan(file)
     here = plan.run(workers=0, into=tmp_path / "here")
     apart(monkeypatch)
-    # Other tests go to clusters meanwhile.
-    monkeypatch.setattr("grandlattice.remote.connecting._TABLE", "cluster-of-a-test")
     studio.add(2)
     order: list[str] = []
 
@@ -226,7 +227,7 @@ def test_cells_go_to_machines_of_their_pool_and_wait_for_no_other(plan_file: Pat
             ended.append((event.task.first.address, event.worker))
 
     assert lattice.open_plan(plan_file).run(on=studio.address, on_event=hear).ok
-    assert "no worker of the pool big is there" in held
+    assert "no worker of the pool big is ready" in held
     assert ended == [("night/Front", 0), ("night/Side", 0), ("day/Front", 1), ("day/Side", 1)]
 
 
@@ -238,6 +239,10 @@ def test_a_task_is_for_the_pool_that_one_of_its_cells_names(plan_file: Path) -> 
     # As the ledger has them, too; and this machine does them all.
     assert plan.run(workers=0, at="day/Front").ok
     assert [task.pool for task in plan.outlook().todo] == ["", "big"]
+    # One of them takes it back.
+    rules = "rules:\n  - at: {light: night}\n    pool: any\n"
+    plan_file.write_text(shared.replace("defaults:\n", "defaults:\n  pool: big\n") + rules)
+    assert [cell.settings.pool for cell in lattice.open_plan(plan_file).cells] == ["big", "big", "", ""]
     plan_file.write_text(shared + "rules:\n  - at: {light: night}\n    pool: big, small\n")
     with pytest.raises(PlanError, match="one word"):
         lattice.open_plan(plan_file)

@@ -72,7 +72,7 @@ def test_a_few_tasks_take_the_threads_of_many_workers(
             super().__init__(order)
 
     for kind in ("Processes", "InPlace"):
-        monkeypatch.setattr(f"grandlattice.runs.backends.{kind}", NoSeats)
+        monkeypatch.setattr(f"grandlattice.runs.local_backends.{kind}", NoSeats)
     monkeypatch.setattr("grandlattice.api.orchestration.Coordinator.carry_out", lambda run, workers: None)
     plan = lattice.open_plan(plan_file)
     plan.run(at=at and [f"{a}/" if "/" not in a else a for a in at], workers=workers)

@@ -117,6 +117,25 @@ def test_a_task_that_waits_for_another_try_can_be_dropped_hurried_and_revived() 
     assert schedule.unfinished == 0
 
 
+def test_a_task_that_is_to_be_tried_again_where_no_worker_is_can_be_named() -> None:
+    pools, clock = np.array([7, 0]), [0.0]
+    schedule = Schedule(
+        np.arange(2),
+        np.zeros(2, np.int32),
+        np.zeros(2, np.int32),
+        Patience(delay=1.0),
+        lambda: clock[0],
+        pools,
+    )
+    assert [schedule.next(), schedule.next()] == [0, 1]
+    schedule.again(0)  # its machine was lost, and there is no other of its pool
+    schedule.ended(1)
+    clock[0] = 5.0
+    assert schedule.next(lambda pool: not pool) is None
+    assert (schedule.first, schedule.is_done) == (0, False)
+    assert schedule.next() == 0
+
+
 def test_what_is_left_out_one_by_one_is_not_sorted_each_time() -> None:
     count = 300_000
     schedule = Schedule(

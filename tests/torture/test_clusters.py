@@ -10,6 +10,7 @@ import os
 import pickle
 import signal
 import subprocess
+import tempfile
 import threading
 import time
 from collections import Counter
@@ -20,6 +21,7 @@ from pathlib import Path
 
 import psutil
 import pytest
+from filelock import FileLock
 
 import grandlattice as lattice
 from conftest import PLAN
@@ -27,9 +29,19 @@ from grandlattice.remote import slot
 from grandlattice.runs.ledger import Ledger
 from grandlattice.runs.tasks import Task
 from grandlattice.runs.work_order import MemberResult, TaskResult
-from studio import Studio, apart, cache_of_a_machine, pictures, studio_folder, whole
+from studio import (
+    Studio,
+    apart,
+    cache_of_a_machine,
+    pictures,
+    remembered_apart,
+    studio_folder,
+    whole,
+)
 
 pytest.importorskip("distributed")
+
+apart_from_the_user = pytest.fixture(autouse=True)(remembered_apart)
 
 
 @pytest.fixture
@@ -77,10 +89,12 @@ class Lines:
 
     def __init__(self, names: Sequence[str]) -> None:
         self.names = names
+
+    def begin(self) -> None:
         self._ip("link", "add", "glbr", "address", "02:00:00:00:77:01", "type", "bridge")
         self._ip("addr", "add", "10.77.0.1/24", "dev", "glbr")
         self._ip("link", "set", "glbr", "up")
-        for number, name in enumerate(names, 2):
+        for number, name in enumerate(self.names, 2):
             self._ip("netns", "add", name)
             self._ip("link", "add", f"{name}-a", "type", "veth", "peer", "name", "eth0", "netns", name)
             self._ip("link", "set", f"{name}-a", "master", "glbr", "up")
@@ -115,14 +129,15 @@ class Lines:
 def lines() -> Iterator[Lines]:
     if os.geteuid():
         pytest.skip("only root may cut lines")
-    made = None
-    try:
+    for verb in ("add", "del"):
+        if subprocess.run(["ip", "netns", verb, "gl-probe"], capture_output=True, check=False).returncode:
+            pytest.skip("there are no network namespaces here")
+    with FileLock(Path(tempfile.gettempdir()) / "grandlattice-lines.lock"):  # one test at a time has them
         made = Lines(["gl-one", "gl-two"])
-        yield made
-    except subprocess.CalledProcessError:
-        pytest.skip("there are no network namespaces here")
-    finally:
-        if made is not None:
+        try:
+            made.begin()
+            yield made
+        finally:
             made.end()
 
 

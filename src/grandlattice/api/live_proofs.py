@@ -199,7 +199,9 @@ class LiveProofs(PageService["Plan"]):
                 show(hurries=True)
 
         def foreseen(outlook: Outlook) -> None:
-            self._stale |= {member.cell.address for task in outlook.todo for member in task.members}
+            stale = {member.cell.address for task in outlook.todo for member in task.members}
+            # Of those on show alone nothing is known of the others; of all, that is all there is.
+            self._stale = stale if part is None else self._stale | stale
 
         for part in ([cell for cell in self._showing if cell in known], None):
             if part == []:

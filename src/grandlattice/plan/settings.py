@@ -167,7 +167,7 @@ class Settings(Strict):
     )
     pool: PoolText | None = setting(
         "scheduling",
-        meaning="on a cluster only machines do it that said they are of this pool; any if left out",
+        meaning="on a cluster only machines do it that said they are of this pool; any takes it back",
     )
     label: LabelNames | None = setting(
         "finished",

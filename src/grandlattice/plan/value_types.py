@@ -274,6 +274,8 @@ def _read_shutter(value: object) -> float:
 
 def _read_pool(value: Any) -> str:
     name = str(value).strip()
+    if name == "any":
+        return ""
     if isinstance(value, dict | list) or not re.fullmatch(r"[^\s,{}]+", name):
         raise ValueError("a pool of workers is one word, such as big")
     return name

@@ -141,6 +141,8 @@ class Cluster:
                 states = [seat.state for seat in self._seats.all.values()]
             if (states and "coming" not in states) or (not states and took > _FIRST_LOOK):
                 break
+            if self._carrier.on_the_way:  # which is shown, and may take long
+                break
             time.sleep(0.1)
         return self.free
 
@@ -289,7 +291,7 @@ class Cluster:
         """A machine has no room: another one does its task, and it is asked again later."""
         name = seat.facts.name if seat.facts else seat.address
         self._seats.ask_later(seat, "its disk is full")
-        return WorkerError(f"The disk of {name} is full: {problem.what}", cure="make room there")
+        return WorkerError(f"{name}: {problem.what}", cure="make room there; others do its frames meanwhile")
 
     def _fetch(self, key: str, result: TaskResult) -> None:
         """Bring the files of a task here, verified, and tell that it is done."""

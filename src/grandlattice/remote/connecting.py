@@ -21,7 +21,7 @@ from platformdirs import user_config_path
 from grandlattice._support.user_cache import remember, remembered
 from grandlattice.errors import PlanError, RunError
 from grandlattice.remote.certificates import AUTHORITY, CERTIFICATE, KEY
-from grandlattice.runs import backends
+from grandlattice.runs import local_backends
 from grandlattice.runs.backends import Backend, BackendRequest
 
 _WITHIN = 10.0  # seconds a scheduler may take to answer
@@ -34,7 +34,7 @@ _FEW_LOOKS = {
     "distributed.scheduler.work-stealing": False,
     "distributed.scheduler.active-memory-manager.start": False,
 }
-"""What the engine does besides, for tasks far shorter than ours; it takes a third of a processor."""
+"""What the engine does besides, for tasks far shorter than ours; it takes a quarter of a processor."""
 
 
 class _Scheduler:
@@ -95,7 +95,7 @@ class _Local:
         """Begin its workers."""
         self.refuse_unready(request.address, request.trusted)
         _, _, count = request.address.partition(":")
-        return _cluster_here(request, int(count)) if count else backends.local(request)
+        return _cluster_here(request, int(count)) if count else local_backends.local(request)
 
 
 connect, local = _Scheduler(), _Local()

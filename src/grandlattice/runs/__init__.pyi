@@ -2,8 +2,6 @@
 
 from .backends import (
     Backend as Backend,
-    InPlace as InPlace,
-    Processes as Processes,
 )
 from .budgets import (
     Spending as Spending,
@@ -40,6 +38,10 @@ from .fingerprints import (
 from .ledger import (
     FileRecord as FileRecord,
     Ledger as Ledger,
+)
+from .local_backends import (
+    InPlace as InPlace,
+    Processes as Processes,
 )
 from .remaining import (
     Outlook as Outlook,

@@ -43,7 +43,7 @@ from grandlattice.runs.orders import obey
 from grandlattice.runs.run import Run
 from grandlattice.runs.run_record import RunRecord
 from grandlattice.runs.schedule import Patience
-from grandlattice.runs.tasks import Task
+from grandlattice.runs.tasks import Task, pool_key
 from grandlattice.runs.temporary_files import unfinished_file
 
 _LOOK_EVERY = 0.25  # seconds between two looks around
@@ -191,7 +191,11 @@ class Coordinator:
     def _lacking_pool(self) -> str:
         """What is said when all that wait are for workers which are not there."""
         pool = self.members.first_pool
-        return f"no worker of the pool {pool} is there" if pool else ""
+        return (
+            f"no worker of the pool {pool} is ready"
+            if pool and not self.backend.takes(pool_key(pool))
+            else ""
+        )
 
     def _affordable(self, task: Task) -> Task | None:
         """What is left of a task without the cells that have used up their time; these wait for another

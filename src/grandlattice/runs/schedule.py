@@ -148,9 +148,10 @@ class Schedule:
 
     @property
     def first(self) -> int | None:
-        """The first task that waits, whether it may begin or not."""
+        """The first task that waits, whether it may begin or not; those to be tried again come before."""
+        again = [number for _, number in sorted(self._later) if self._state[number] == _AGAIN]
         firsts = self._firsts()
-        return firsts[0][2] if firsts else None
+        return again[0] if again else firsts[0][2] if firsts else None
 
     def _firsts(self) -> list[Key]:
         """The first of each pool that waits, in order."""
