@@ -341,6 +341,28 @@ def test_a_served_page_that_nobody_looks_at_takes_next_to_nothing(served: Server
     assert sum(process.cpu_times()[:2]) - before < 0.4  # of 4 s
 
 
+def test_a_change_that_is_taken_back_before_it_was_proofed_leaves_no_mark(
+    plan_file: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from grandlattice.api.live_proofs import LiveProofs
+    from grandlattice.runs import Workshop
+
+    def fails(*words: object) -> None:
+        raise lattice.SceneError("The lamp fell over.")
+
+    live, told = LiveProofs(plan_file, at=["light=night"], width=24), list[dict]()
+    live.look(told.append)
+    plan_file.write_text(PLAN.replace("intensity: 2", "intensity: 3"))
+    with monkeypatch.context() as patch:
+        patch.setattr(Workshop, "perform", fails)
+        live.look(told.append)
+    assert told[-1]["problem"]
+    plan_file.write_text(PLAN)
+    live.look(told.append)
+    assert (told[-1]["problem"], live.tries[-1].cells) == ("", [])
+    assert "out of date" not in (live.folder / "told.js").read_text()
+
+
 def test_a_save_is_a_try_and_a_broken_one_leaves_what_stands(plan_file: Path) -> None:
     from grandlattice.api.live_proofs import LiveProofs
 
