@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Sequence
+from typing import NamedTuple
 
 import numpy as np
 from pxr import Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdSkel
@@ -33,11 +34,34 @@ _CURES = {
 }
 
 
-def omitted_of(prim: Usd.Prim, kind: PrimType, time: Usd.TimeCode, has_variants: bool) -> Iterator[str]:
+class FaceCount(NamedTuple):
+    """How many faces a mesh has, and how many corners all of them together."""
+
+    faces: int
+    corners: int
+
+
+NO_FACES = FaceCount(0, 0)
+_COUNTS = UsdGeom.Tokens.faceVertexCounts
+
+
+def faces_of(mesh: Usd.Prim, time: Usd.TimeCode) -> FaceCount:
+    """Count the faces of a mesh."""
+    counts = mesh.GetAttribute(_COUNTS).Get(time)
+    return FaceCount(len(counts), int(np.asarray(counts).sum(dtype=np.int64))) if counts else NO_FACES
+
+
+def omitted_of(
+    prim: Usd.Prim, kind: PrimType, time: Usd.TimeCode, has_variants: bool, faces: FaceCount = NO_FACES
+) -> Iterator[str]:
     """Yield a sentence for each property of a prim that the tracer leaves out or draws otherwise.
 
     The sentence is the same for every prim it is true of, so that prims can be counted by it.  A scene may
     have a million prims: rare properties are only looked for where the prim's own names hint at them.
+
+    Parameters
+    ----------
+    faces : of a mesh, as `faces_of` counts them.
     """
     if has_variants:
         yield from _of_variants(prim)
@@ -47,7 +71,7 @@ def omitted_of(prim: Usd.Prim, kind: PrimType, time: Usd.TimeCode, has_variants:
     if kind.camera:
         yield from _of_camera(UsdGeom.Camera(prim), time)
     if kind.gprim:
-        yield from _of_shape(prim, kind, said, time)
+        yield from _of_shape(prim, kind, said, time, faces)
     elif kind.light:
         yield from _of_light(prim, time)
     elif kind.material:
@@ -107,7 +131,9 @@ def _of_lights_values(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:
             yield f"Lights left out, their {name} being {value:g}"
 
 
-def _of_shape(prim: Usd.Prim, kind: PrimType, said: Sequence[str], time: Usd.TimeCode) -> Iterator[str]:
+def _of_shape(
+    prim: Usd.Prim, kind: PrimType, said: Sequence[str], time: Usd.TimeCode, faces: FaceCount
+) -> Iterator[str]:
     if not kind.shape:
         yield f"Not drawn, being of type {prim.GetTypeName()}"
         return
@@ -116,7 +142,7 @@ def _of_shape(prim: Usd.Prim, kind: PrimType, said: Sequence[str], time: Usd.Tim
             yield "Loop surfaces drawn as their cage"
         for name in _PRIMVARS:
             if name in said:
-                yield from _of_primvar(UsdGeom.Mesh(prim), UsdGeom.Primvar(prim.GetAttribute(name)), time)
+                yield from _of_primvar(prim, name, said, faces, time)
     if kind.skinned:
         binding = UsdSkel.BindingAPI(prim)
         if binding.GetJointIndicesPrimvar().HasValue():
@@ -131,20 +157,31 @@ _SCHEME = UsdGeom.Tokens.subdivisionScheme
 _PRIMVARS = ("primvars:st", "primvars:displayColor", "primvars:normals")
 
 
-def _of_primvar(mesh: UsdGeom.Mesh, primvar: UsdGeom.Primvar, time: Usd.TimeCode) -> Iterator[str]:
+def _of_primvar(
+    prim: Usd.Prim, name: str, said: Sequence[str], faces: FaceCount, time: Usd.TimeCode
+) -> Iterator[str]:
     """Texture coordinates, colours and normals that do not fit their mesh, and are not used then."""
-    values = primvar.Get(time) if primvar.HasAuthoredValue() else None
+    attribute = prim.GetAttribute(name)
+    values = attribute.Get(time)
     if values is None or not hasattr(values, "__len__"):
         return
-    held = primvar.GetIndices(time) if primvar.IsIndexed() else values
-    counts = mesh.GetFaceVertexCountsAttr().Get(time) or []
-    expected = {
-        UsdGeom.Tokens.constant: 1, UsdGeom.Tokens.uniform: len(counts),
-        UsdGeom.Tokens.faceVarying: int(np.sum(counts)) if len(counts) else 0,
-    }.get(primvar.GetInterpolation(), len(mesh.GetPointsAttr().Get(time) or []))  # fmt: skip
-    broken = primvar.IsIndexed() and len(held) and not 0 <= np.min(held) <= np.max(held) < len(values)
-    if len(held) != expected or broken:
-        yield f"Primvars {primvar.GetPrimvarName()} that do not fit their mesh"
+    indices = prim.GetAttribute(f"{name}:indices").Get(time) if f"{name}:indices" in said else None
+    spread = attribute.GetMetadata("interpolation") or UsdGeom.Tokens.constant
+    if spread == UsdGeom.Tokens.constant:
+        expected = 1
+    elif spread == UsdGeom.Tokens.uniform:
+        expected = faces.faces
+    elif spread == UsdGeom.Tokens.faceVarying:
+        expected = faces.corners
+    else:
+        expected = len(prim.GetAttribute(UsdGeom.Tokens.points).Get(time) or ())
+    held = len(values)
+    if indices is not None:
+        held, places = len(indices), np.asarray(indices)
+        if held and not 0 <= places.min() <= places.max() < len(values):
+            held = -1
+    if held != expected:
+        yield f"Primvars {name.removeprefix('primvars:')} that do not fit their mesh"
 
 
 def _of_light(prim: Usd.Prim, time: Usd.TimeCode) -> Iterator[str]:

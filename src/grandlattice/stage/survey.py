@@ -11,7 +11,7 @@ from pxr import Ar, Sdf, Usd, UsdGeom, UsdLux, UsdShade
 
 from grandlattice._support.filesystem import is_file
 from grandlattice.stage.light_reading import camera_aspect, camera_stops, light_radiance
-from grandlattice.stage.omissions import omitted_of
+from grandlattice.stage.omissions import NO_FACES, faces_of, omitted_of
 from grandlattice.stage.opened_scene import Scene, quiet_usd
 from grandlattice.stage.prim_types import type_of
 from grandlattice.stage.surface_reading import unknown_surface
@@ -106,7 +106,8 @@ def survey_scene(scene: Scene, *, bounds: bool = True) -> Survey:
         for prim in stage.Traverse(Usd.TraverseInstanceProxies()):
             kind = type_of(prim)
             has_variants = prim.HasVariantSets()
-            for what in omitted_of(prim, kind, start, has_variants):
+            faces = faces_of(prim, start) if kind.mesh else NO_FACES
+            for what in omitted_of(prim, kind, start, has_variants, faces):
                 omitted.setdefault(what, []).append(str(prim.GetPath()))
             if has_variants and not prim.IsInstanceProxy():
                 variants[str(prim.GetPath())] = _variants(prim)
@@ -114,10 +115,7 @@ def survey_scene(scene: Scene, *, bounds: bool = True) -> Survey:
                 _note_files(assets, prim)
             if kind.mesh:
                 objects["Mesh"] += 1
-                counts = prim.GetAttribute(_COUNTS).Get(start)
-                if counts:
-                    own = int(np.add.reduce(np.asarray(counts), dtype=np.int64)) - 2 * len(counts)
-                    triangles += own * copies.of(prim)
+                triangles += (faces.corners - 2 * faces.faces) * copies.of(prim)
             elif kind.camera:
                 cameras.append(_camera(UsdGeom.Camera(prim), start))
             elif kind.light:
@@ -144,9 +142,6 @@ def survey_scene(scene: Scene, *, bounds: bool = True) -> Survey:
         omitted, triangles, whole, problems, _bounds(stage, start) if bounds else None,
         stage.GetTimeCodesPerSecond(),
     )  # fmt: skip
-
-
-_COUNTS = UsdGeom.Tokens.faceVertexCounts
 
 
 class _Copies:
