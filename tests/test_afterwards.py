@@ -174,6 +174,68 @@ def test_a_grade_is_said_shown_kept_and_taken_back(made: Path, glat) -> None:
     assert not lattice.open_plan(made).outlook().todo
 
 
+@pytest.mark.long
+def test_a_grade_beside_the_pictures_leaves_the_plan_alone(made: Path, glat) -> None:
+    folder, whole = made.parent, files_of(made.parent / "out")
+    made.chmod(0o444)
+    assert glat(folder, "run")[0] == 0  # remembered as done
+    code, said = glat(folder, "grade", "exposure=0.5", "--at", "light=day", "--beside")
+    assert code == 0, said
+    assert "wrote  room.grades.yaml" in said
+    assert made.read_text() == PLAN
+    graded = files_of(folder / "out")
+    assert {n for n in whole if whole[n] != graded[n]} == {"day/Front.0001.png", "day/Side.0001.png"}
+    plan = lattice.open_plan(made)
+    assert plan.cells["day/Front"].settings.graded == {"exposure": 0.5}
+    assert not plan.outlook().todo
+    assert "room.grades.yaml:4" in glat(folder, "explain", "day/Front")[1]
+    # In another output folder there are other grades, and none of these.
+    elsewhere = folder / "elsewhere"
+    assert plan.run(at="day/Front", workers=0, into=elsewhere).ok
+    assert not read_mark(elsewhere / f"{OUT}.png", "grade")
+    code, said = glat(folder, "grade", "tint=1", "--at", "day/Front", "--beside", "--into", "elsewhere")
+    assert code == 0, said
+    assert (elsewhere / "room.grades.yaml").is_file()
+    assert read_mark(elsewhere / f"{OUT}.png", "grade") == "tint 1"
+    assert read_mark(folder / f"{OUT}.png", "grade") == "exposure 0.5"
+    # It comes along in a pack, and goes with the entry it speaks of.
+    plan.pack(folder / "packed")
+    unpacked = lattice.open_plan(next((folder / "packed").rglob(made.name)))
+    assert unpacked.cells["day/Front"].settings.graded == {"exposure": 0.5}
+    plan.adopt(light="night")
+    assert plan.cells["night/Front"].settings.graded == {}
+    # Without its file the plan counts again; what a run said of it before does not.
+    (folder / "room.grades.yaml").unlink()
+    assert glat(folder, "run")[0] == 0
+    assert files_of(folder / "out") == whole
+
+
+@pytest.mark.parametrize(("text", "said"), [
+    ("rules:\n  - at: {light: day}\n    samples: 4\n", "alone, not samples"),
+    ("axes: {}\nrules: []\n", "alone, not axes"),
+    ("rules: none\n", "A file of grades has rules"),
+    ("rules: [a]\n", "A file of grades has rules"),
+    ("rules:\n  - at: {light: dusk}\n    grade: {tint: 1}\n", "light has no entry dusk"),
+    ("rules:\n  - at: {light: day}\n    grade: {tint: 99}\n", "tint should be at most"),
+])  # fmt: skip
+def test_grades_beside_the_pictures_that_cannot_be_are_refused_where_they_stand(
+    plan_file: Path, glat, text: str, said: str
+) -> None:
+    beside = plan_file.with_name("room.grades.yaml")
+    beside.write_text(text)
+    code, answer = glat(plan_file.parent, "cells")
+    assert code == 2
+    assert said in answer
+    assert "room.grades.yaml:" in answer
+    # One that an editor changed meanwhile is not written over.
+    beside.write_text("rules: []\n")
+    plan = lattice.open_plan(plan_file).grade(at="light=day", beside=True, exposure=1)
+    beside.write_text("rules: []\n# mine\n")
+    with pytest.raises(lattice.PlanError, match="changed since"):
+        plan.save()
+    assert beside.read_text() == "rules: []\n# mine\n"
+
+
 def test_a_grade_without_light_to_write_from_is_refused_with_the_cure(plan_file: Path, glat) -> None:
     plan_file.write_text(PLAN.replace("[exr, png]", "png").replace("[beauty, depth]", "beauty"))
     assert lattice.open_plan(plan_file).run(workers=0).ok

@@ -109,8 +109,8 @@ class LiveProofs(PageService["Plan"]):
         """The plan as it stands on the disk, made small and quick."""
         before = _stamps(self._seen or [self._path])  # what is saved from here on is another try
         source = open_plan(self._path)
-        included = [each.file for each in source.document.included if each.file is not None]
-        files = [self._path, *included, *scene_files(source.scene)]
+        beside = source.grades_file() or self._path
+        files = [self._path, beside, *source.document.other_files, *scene_files(source.scene)]
         self._source = source
         quick = source.proofing()
         self._quick: Plan = quick.override(

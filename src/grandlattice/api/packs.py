@@ -97,8 +97,7 @@ class _Gathered:
         self._plan_file = settled(plan.file)
         # Read anew: paths in them are changed, and the plan's own stays as it is.
         self._documents = {self._plan_file: parse(plan.text, plan.file)}
-        included = [other.file for other in plan.document.included if other.file is not None]
-        self._documents |= {file.resolve(): read_document(file) for file in included}
+        self._documents |= {file.resolve(): read_document(file) for file in plan.document.other_files}
         named = [planned.folder / text for text in planned.texts_read()]
         for axis in plan.lattice.axes:
             kind = plan.model.axes.get(axis.name)

@@ -29,7 +29,7 @@ def change(plan: PlanChanges, verb: str, details: Mapping[str, Any]) -> str:
     if verb == "adopt":
         plan.adopt(**{str(axis): str(entry) for axis, entry in dict(details["axes"]).items()})
     elif verb == "grade":
-        values = {str(name).replace("-", "_"): float(value) for name, value in details["values"].items()}
+        values: Any = {str(name).replace("-", "_"): float(value) for name, value in details["values"].items()}
         plan.grade(at=at, off=not values, **values)
     elif verb == "relight":
         lamps = {str(lamp): (float(by), str(tint)) for lamp, (by, tint) in details["lamps"].items()}

@@ -7,7 +7,6 @@ writes it, comments and order as they were.
 from __future__ import annotations
 
 import copy
-import difflib
 import math
 import re
 from collections.abc import Mapping, Sequence
@@ -21,7 +20,7 @@ from ruamel.yaml.comments import CommentedMap
 from grandlattice.api.axis_builder import as_texts
 from grandlattice.api.call_options import At, GradeValues, SettingValues, Unpack, listed
 from grandlattice.api.plan_contents import given_in, said_wrongly
-from grandlattice.api.plan_files import PlanFiles
+from grandlattice.api.plan_saving import PlanSaving
 from grandlattice.api.rule_editing import (
     appended,
     changed_key,
@@ -45,10 +44,12 @@ from grandlattice.tables.grades import GRADES
 _MOST_RULES = 200  # that one call adds
 
 
-class PlanChanges(PlanFiles):
+class PlanChanges(PlanSaving):
     """A plan that can be changed by what its pictures showed."""
 
-    def grade(self, *, at: At = (), off: bool = False, **values: Unpack[GradeValues]) -> Self:
+    def grade(
+        self, *, at: At = (), off: bool = False, beside: bool = False, **values: Unpack[GradeValues]
+    ) -> Self:
         """Grade the displayed pictures of some cells; `save` and `finish` make it so.
 
         What is said joins what the plan says of the same cells.  It stands in a rule, or under ``defaults``
@@ -57,12 +58,14 @@ class PlanChanges(PlanFiles):
         Parameters
         ----------
         off : go back to the picture as it was traced.
+        beside : leave the plan as it is, and keep the grade in a file beside its pictures; what stands there
+            is said over what the plan says.  See `beside` for pictures in another output folder.
         **values : of a grade, see `tables.grades.GRADES`: exposure and its like.
 
         Raises
         ------
         PlanError
-            For a value that cannot be, or none.
+            For a value that cannot be, or none; beside pictures of a plan that has no file.
         NoSuchCell
             When no such cell is in the plan.
 
@@ -80,9 +83,30 @@ class PlanChanges(PlanFiles):
         except ValidationError as problem:
             raise said_wrongly(problem, "this grade") from None
         for match in self._matches(listed(at)):
-            self._grade_those(match, given)
+            if beside:
+                self._grade_beside(match, given)
+            else:
+                self._grade_those(match, given)
         self.lattice  # noqa: B018  # refuses what cannot be
         return self
+
+    def _grade_beside(self, match: Mapping[str, Any] | str, given: Mapping[str, Any]) -> None:
+        if self.file is None:
+            raise PlanError("A plan without a file keeps its grades itself.", cure="grade without beside")
+        if isinstance(match, str):
+            raise PlanError(
+                f"{match} is a cell that a rule of the plan adds by name, and graded there.",
+                cure="grade it without beside",
+            )
+
+        def put(rules: Any) -> Any:
+            found = next((rule for rule in rules or () if is_same(rule.get("at"), match)), None)
+            if found is None:
+                return appended(rules, graded(as_texts({"at": match}), given))
+            graded(found, given)
+            return rules
+
+        self.change_grades(put)
 
     def _grade_those(self, match: Mapping[str, Any] | str, given: Mapping[str, Any]) -> None:
         rules = [*(self._data.get("rules") or ())]
@@ -261,6 +285,8 @@ class PlanChanges(PlanFiles):
             self.change("rules", lambda rules: pruned(rules, kept))
             if not self._data["rules"]:
                 del self._data["rules"]
+        if self._grades is not None:
+            self.change_grades(lambda rules: pruned(rules, kept))
         sets = self._data.get("sets") or {}
         left = {
             title: [m for m in (narrowed(m, kept) for m in sets[title]) if m is not None] for title in sets
@@ -382,47 +408,6 @@ class PlanChanges(PlanFiles):
             if name is not None and "add" in rule and str(rule.get("name")) == name:
                 return {key: copy.deepcopy(rule[key]) for key in rule if key not in ("add", "name")}
         return {}
-
-    # --- the file --------------------------------------------------------------------------------
-
-    def difference(self) -> str:
-        """What `save` would change in the plan's file, line by line; empty where nothing does."""
-        before, after = (text.splitlines(keepends=True) for text in (self._read, self.text))
-        return "".join(list(difflib.unified_diff(before, after, n=1))[2:])
-
-    def save(self) -> None:
-        """Write the plan over the file it was read from.
-
-        Raises
-        ------
-        PlanError
-            When the file is another than it was read, or there is none; nothing is written then.
-        """
-        file = self.file
-        if file is None:
-            raise PlanError("The plan was not read from a file.", cure="name one: plan.write(file)")
-        self.refuse_stale()
-        self.write(file, over=True)
-        self._read = self.text
-
-    def refuse_stale(self) -> None:
-        """Make sure that the plan's file is as it was read.
-
-        Raises
-        ------
-        PlanError
-            When it is another.
-        """
-        if self.file is None:
-            return
-        try:
-            now = self.file.read_text(encoding="utf-8-sig")
-        except (OSError, UnicodeDecodeError):
-            now = ""
-        if now != self._read:
-            raise PlanError(
-                f"{self.file.name} was changed since it was read; nothing was written.", cure="give it again"
-            )
 
 
 def _gains(tint: str) -> list[float]:

@@ -6,6 +6,7 @@ import copy
 import io
 import os
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from functools import cached_property
 from importlib.util import find_spec
 from pathlib import Path
@@ -18,12 +19,14 @@ from grandlattice.api.call_options import RunKeys, SettingValues, Unpack
 from grandlattice.api.cell_view import Cells
 from grandlattice.errors import LatticeError, Place, PlanError
 from grandlattice.plan import (
+    GRADES_ENDING,
     CellMaker,
     Document,
     Lattice,
     PlanModel,
     SceneFacts,
     build_lattice,
+    grades_in,
     parse,
     read_document,
     validate,
@@ -35,20 +38,10 @@ from grandlattice.plan.setting_layers import THIS_CALL
 from grandlattice.plan.validation import explained
 from grandlattice.stage import Scene, open_scene
 
-_FOLLOWS = (
-    "document",
-    "model",
-    "facts",
-    "lattice",
-    "_make",
-    "cells",
-    "names",
-    "_stamp",
-    "_explainer",
-    "_explanations",
-    "scene",
-)
-"""What is worked out from the plan's keys, and anew when one changes."""
+FOLLOWS_RULES = (
+    "document", "model", "lattice", "_make", "cells", "names", "_stamp", "_explainer", "_explanations",
+)  # fmt: skip
+"""What is worked out from the plan's rules, and anew when one changes."""
 
 
 PROOF = {"scale": "25%", "samples": 6, "bounces": 4, "clamp": 1.0, "denoise": True}
@@ -66,14 +59,20 @@ class PlanContents:
         self._text: str | None = None
         self._read = ""
         self._folder = Path(folder) if folder is not None else Path.cwd()
+        self._grades: Document | None = None
+        self._grades_file: Path | None = None
+        self._grades_read = ""  # the text of that file; empty where there is none
         self.overrides = Bundle()
         if _document is not None:
             self._data, self._text = _document.data, _document.text
             self._read = _document.text
             self.document = _document
             self._file = _document.file
+            self._grades = _document.grades
             if _document.file is not None:
                 self._folder = _document.file.resolve().parent
+                self._grades_file = self._folder / f"{self.name}{GRADES_ENDING}"
+                self._grades_read = self._grades.text if self._grades is not None else ""
         else:
             given = {"lattice": "1", "scene": scene, **keys}
             self._data = as_texts({k: v for k, v in given.items() if v not in ({}, None)})
@@ -104,9 +103,13 @@ class PlanContents:
         value = to(self._data.get(key)) if callable(to) else to
         self._data[key] = as_texts(value)
         self._text = None
-        for name in _FOLLOWS:
-            self.__dict__.pop(name, None)
+        self._forget("scene", "facts", *FOLLOWS_RULES)
         return self
+
+    def _forget(self, *names: str) -> None:
+        """Have parts of this plan worked out anew when they are asked for."""
+        for name in names:
+            self.__dict__.pop(name, None)
 
     @property
     def text(self) -> str:
@@ -133,7 +136,7 @@ class PlanContents:
 
     @cached_property
     def document(self) -> Document:
-        return with_included(parse(self.text, self._file))
+        return replace(with_included(parse(self.text, self._file)), grades=self._grades)
 
     @cached_property
     def model(self) -> PlanModel:
@@ -143,9 +146,30 @@ class PlanContents:
     @classmethod
     def read(cls, file: Path) -> Self:
         """The plan in a file; see `open_plan`."""
-        document = with_included(read_document(file))
+        beside = file.resolve().parent / f"{_name_of(file)}{GRADES_ENDING}"
+        document = replace(with_included(read_document(file)), grades=grades_in(beside))
         validate(document)
         return cls(_document=document)
+
+    def grades_file(self, into: str | Path | None = None) -> Path | None:
+        """Where grades of its pictures stand that are not in the plan; None for a plan without a file."""
+        if self._grades_file is None or into is None:
+            return self._grades_file
+        return Path(into).absolute() / self._grades_file.name
+
+    def beside(self, into: str | Path | None) -> Self:
+        """This plan with the grades that stand beside its pictures in another output folder; this one stays
+        as it is."""
+        file = self.grades_file(into)
+        if file is None or file == self._grades_file:
+            return self
+        other = copy.copy(self)
+        other._data = copy.deepcopy(self._data)  # either may be changed further
+        other._grades_file, other._grades = file, grades_in(file)
+        other._grades_read = other._grades.text if other._grades is not None else ""
+        if self._grades is not None or other._grades is not None:
+            other._forget(*FOLLOWS_RULES)
+        return other
 
     @property
     def file(self) -> Path | None:
@@ -162,7 +186,7 @@ class PlanContents:
         """The plan's name, from its file."""
         if self.file is None:
             return Path(self.model.scene).stem
-        return self.file.name.removesuffix(".yaml").removesuffix(".lattice")
+        return _name_of(self.file)
 
     @cached_property
     def scene(self) -> Scene:
@@ -223,8 +247,7 @@ class PlanContents:
             other.overrides = Bundle.model_validate(whole)
         except ValidationError as problem:
             raise said_wrongly(problem, THIS_CALL) from None
-        for name in ("_make", "cells", "_stamp", "names"):
-            other.__dict__.pop(name, None)
+        other._forget("_make", "cells", "_stamp", "names")
         return other
 
     def proofing(self) -> Self:
@@ -241,6 +264,7 @@ class PlanContents:
             "output": "{cell}.{frame:04d}.{ext}", "keep_light_shares": False,
         }  # fmt: skip
         quick = type(self)(folder=self.folder, _document=self.document)
+        quick._grades_file = None  # proofs lie elsewhere, and have the grades of the pictures
         return quick.override(edits=[edit.model_dump() for edit in self.overrides.edits], **settings)
 
     @property
@@ -256,6 +280,10 @@ class PlanContents:
     def given(self) -> dict[str, Any]:
         """The settings laid over the plan by `override`, by name."""
         return {name: value for name, value in given_in(self.overrides).items() if name != "edits"}
+
+
+def _name_of(file: Path) -> str:
+    return file.name.removesuffix(".yaml").removesuffix(".lattice")
 
 
 def said_wrongly(problem: ValidationError, where: str) -> PlanError:

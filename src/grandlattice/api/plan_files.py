@@ -50,14 +50,15 @@ class PlanFiles(PlanContents):
         from grandlattice.api.planned import Planned
 
         output = Path(into).absolute() if into is not None else self.folder
+        plan = self.beside(into)
         planned = Planned(
-            self.name, self.folder, output, self.scene, self.model, self.lattice, self._make, self.facts
+            self.name, self.folder, output, self.scene, plan.model, plan.lattice, plan._make, self.facts
         )
         if not self.meters:
             return planned
         from grandlattice.api.metering import Meter
 
-        return replace(planned, make=self._make.with_meter(Meter(planned)))
+        return replace(planned, make=plan._make.with_meter(Meter(planned)))
 
     # --- files ---------------------------------------------------------------------------------
 

@@ -75,14 +75,14 @@ def cell_count(asked: Asked) -> int | None:
 def remember_count(asked: Asked, queue: Queue, count: int) -> None:
     """Keep how many cells there are."""
     if len(queue) == 1 and _can_be_kept(queue.steps[0]):
-        _keep("count", asked, states_before(queue), count)
+        _keep("count", asked, states_before(queue, None), count)
 
 
-def states_before(queue: Queue) -> States:
+def states_before(queue: Queue, into: Path | None) -> States:
     """What the cells of a plan depend on, before it is carried out; empty where that cannot be kept."""
     if len(queue) != 1 or not _can_be_kept(queue.steps[0]):
         return {}
-    return {str(path): _state(str(path)) for path in _sources(queue.steps[0])}
+    return {str(path): _state(str(path)) for path in _sources(queue.steps[0], into)}
 
 
 def remember_done(asked: Asked, queue: Queue, into: Path | None, folders: str, before: States) -> None:
@@ -114,15 +114,17 @@ def _can_be_kept(step: Step) -> bool:
     """Whether an answer can be told by files alone: no names of the day, no files that a pattern finds."""
     plan = step.plan
     patterns = any(getattr(getattr(axis, "each", None), "files", None) for axis in plan.model.axes.values())
-    texts = [plan.document.text, *(other.text for other in plan.document.included)]
+    document = plan.document
+    texts = [document.text, *(other.text for other in document.included)]
     return not patterns and plan.file is not None and not any(w in text for w in _STANDING for text in texts)
 
 
-def _sources(step: Step) -> list[Path]:
+def _sources(step: Step, into: Path | None) -> list[Path]:
     """What the cells of a plan depend on: files, and folders in which others may appear."""
     plan = step.plan
     assert plan.file is not None
-    named = [plan.file, *(other.file for other in plan.document.included if other.file is not None)]
+    beside = plan.grades_file(into)
+    named = [plan.file, *plan.document.other_files, *([beside] if beside is not None else [])]
     named += sorted(plan.planned().sources)
     folders = {path.parent for path in named} - {plan.folder, plan.folder.resolve()}
     return [*dict.fromkeys(named), *sorted(folders)]

@@ -36,7 +36,10 @@ def grade(
     ] = None,
     at: At = None,
     into: Into = None,
-    dry: Annotated[bool, typer.Option("--dry", help="Only show what would change in the plan.")] = False,
+    dry: Annotated[bool, typer.Option("--dry", help="Only show what would change.")] = False,
+    beside: Annotated[
+        bool, typer.Option("--beside", help="Leave the plan as it is; keep the grade beside the pictures.")
+    ] = False,
     cdl: Annotated[
         Path | None,
         typer.Option("--cdl", help="Write the grades of the cells to an ASC CDL (.ccc).", show_default=False),
@@ -44,13 +47,14 @@ def grade(
 ) -> None:  # fmt: skip
     """Grade displayed pictures, and write them again from their OpenEXR files; nothing is traced.
 
-    The plan keeps it under `grade:`; `off` goes back to the picture as it was traced.
+    The plan keeps it under `grade:`, or a file beside the pictures with --beside; `off` goes back to the
+    picture as it was traced.
 
     Example:  glat grade exposure=0.3 temperature=0.2 --at light=noon
     """
     named = [word for word in values or () if word.endswith(ENDING)]
     said = [word for word in values or () if word not in named]
-    plan = open_plan(Path(named[0]) if named else None)
+    plan = open_plan(Path(named[0]) if named else None).beside(into)
     given: dict[str, float] = {}
     for word in said:
         name, equals, number = word.partition("=")
@@ -60,14 +64,16 @@ def grade(
             raise lattice.PlanError(f"{word} gives no value.", cure="write it as exposure=0.3, or off")
         given[name.replace("-", "_")] = number  # type: ignore[assignment]
     if said or cdl is None:
-        plan.grade(at=at or (), off="off" in said, **given)
+        plan.grade(at=at or (), off="off" in said, beside=beside, **given)
         _show_difference(plan)
         if dry:
             return
         plan.refuse_stale()
         done = plan.finish(at=at or (), into=into, **plan.hurried)
-        plan.save()  # what could not be done was refused before
-        _say_written(plan)
+        _save(plan)  # what could not be done was refused before
+        hidden = plan.document.grades
+        if hidden is not None and hidden.file is not None and not beside:
+            console.print(f"[yellow]what {escape(short(hidden.file))} says stands over it[/yellow]")
         _say_finished(plan, done, at, into)
     if cdl is not None:
         _write_cdl(plan, at, cdl)
@@ -266,10 +272,11 @@ def _write(plan: lattice.Plan, yes: bool, what: str) -> None:
     if not yes and not typer.confirm("write it?", default=False):
         console.print("nothing was written")
         raise typer.Exit()
+    _save(plan)
+
+
+def _save(plan: lattice.Plan) -> None:
+    changed = plan.changed_files()
     plan.save()
-    _say_written(plan)
-
-
-def _say_written(plan: lattice.Plan) -> None:
-    if plan.file is not None:
-        console.print(f"wrote  [bold]{escape(short(plan.file))}[/bold]")
+    for file in changed:
+        console.print(f"wrote  [bold]{escape(short(file))}[/bold]")

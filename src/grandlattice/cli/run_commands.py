@@ -127,7 +127,7 @@ def run(
     if detached:
         _run_detached(queue, into, f"glat status --follow{arguments((plans or [])[:1], into=into)}")
         return
-    before = lattice.states_before(queue) if plain and asked is not None else {}
+    before = lattice.states_before(queue, into) if plain and asked is not None else {}
     given = arguments(plans or (), at, sets, settings, into, edits)
     command = f"glat run{given}"
     if len(queue) > 1 and not quiet:

@@ -25,6 +25,9 @@ from .file_names import (
     planned_files as planned_files,
 )
 from .including import (
+    GRADES_ENDING as GRADES_ENDING,
+    grades_in as grades_in,
+    read_grades as read_grades,
     with_included as with_included,
 )
 from .lattice import (

@@ -1,4 +1,4 @@
-"""What a plan takes from other files: `include`.
+"""What a plan takes from other files: `include`, and grades that stand beside its pictures.
 
 Words, selections, materials, qualities, passes, takes and renderers of the files named stand beside the
 plan's own; where both have one of the same name, the plan's own wins, and a later file wins over an earlier.
@@ -13,11 +13,12 @@ from pathlib import Path
 from typing import Any
 
 from grandlattice._support.filesystem import is_file
-from grandlattice.errors import PlanError, nearest
+from grandlattice.errors import Place, PlanError, nearest
 from grandlattice.plan.reader import Document, read_document
 from grandlattice.plan.spelled_values import shortened
 
 SHARED = ("words", "select", "materials", "qualities", "own-passes", "takes", "renderers", "require")
+GRADES_ENDING = ".grades.yaml"
 _MOST_FILES = 100
 _FILE_KEYS = ("file", "with", "texture", "overlay")
 
@@ -66,6 +67,45 @@ def _gather(document: Document, found: list[Document], above: tuple[Path, ...]) 
         found.append(other)
 
 
+def grades_in(file: Path) -> Document | None:
+    """Grades that stand beside pictures, in a file of their own: rules for a plan that is not to be touched.
+
+    Raises
+    ------
+    PlanError
+        When the file says anything else.
+    """
+    return read_grades(read_document(file)) if is_file(file) else None
+
+
+def read_grades(document: Document) -> Document:
+    """A document of grades, looked through.
+
+    Raises
+    ------
+    PlanError
+        When it says anything else.
+    """
+    rules = document.data.get("rules")
+    for key in document.data:
+        if key != "rules":
+            raise _no_grades(document.place([], str(key)), str(key))
+    if not isinstance(rules, list):
+        raise _no_grades(document.place(["rules"]), "")
+    for number, rule in enumerate(rules):
+        others = [k for k in rule if k not in ("at", "grade")] if isinstance(rule, Mapping) else [""]
+        if others:
+            raise _no_grades(document.place(["rules", number]), str(others[0]))
+    return document
+
+
+def _no_grades(place: Place, what: str) -> PlanError:
+    return PlanError(
+        f"A file of grades has rules, each with at and grade alone{', not ' + what if what else ''}.",
+        place=place, cure="say everything else in the plan",
+    )  # fmt: skip
+
+
 def merged(document: Document) -> dict[str, Any]:
     """The data of a document with what it includes, its own before theirs."""
     data = dict(document.data)
@@ -81,6 +121,9 @@ def merged(document: Document) -> dict[str, Any]:
             if not all(isinstance(part, Mapping) for part in parts):
                 continue  # the schema says what is wrong with it
             data[key] = {name: value for part in reversed(parts) for name, value in part.items()}
+    own = data.get("rules")
+    if document.grades is not None and (own is None or isinstance(own, list)):
+        data["rules"] = [*(own or ()), *document.grades.data["rules"]]
     return data
 
 

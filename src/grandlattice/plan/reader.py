@@ -48,19 +48,30 @@ class Document:
     """A plan as it stands in its file.
 
     `data` keeps comments and order; `text` is the file as read; `included` are the files it takes
-    from, the one that wins first.
+    from, the one that wins first; `grades` are rules that stand beside its pictures, behind its own.
     """
 
     data: CommentedMap
     text: str
     file: Path | None = None
     included: tuple[Document, ...] = ()
+    grades: Document | None = None
+
+    @property
+    def other_files(self) -> list[Path]:
+        """Files that are read with it."""
+        others = [*self.included, *([self.grades] if self.grades is not None else [])]
+        return [other.file for other in others if other.file is not None]
 
     def place(self, path: Sequence[str | int], key: str | None = None) -> Place:
         """Where a value stands; parts of `path` the file does not have are passed over.
 
         With `key`, where that key of the mapping at `path` stands.
         """
+        if self.grades is not None and len(path) > 1 and path[0] == "rules" and isinstance(path[1], int):
+            own = len(self.data.get("rules") or ())
+            if path[1] >= own:
+                return self.grades.place(["rules", path[1] - own, *path[2:]], key)
         if len(path) > 1 and not _holds(self.data, path[:2]):
             for other in self.included:
                 if _holds(other.data, path[:2]):
