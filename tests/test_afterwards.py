@@ -109,6 +109,37 @@ def test_denoising_changes_without_a_trace_where_the_noisy_picture_was_kept(
     }
 
 
+@pytest.mark.long
+@pytest.mark.parametrize("apart", ["pass", "eye"])
+def test_the_noisy_picture_may_be_in_a_file_for_each_pass_or_eye(
+    plan_file: Path, tmp_path: Path, apart: str
+) -> None:
+    pytest.importorskip("pyoidn")
+    text = NOISY.replace('"out/{light}', f'"out/{{{apart}}}/{{light}}')
+    if apart == "eye":
+        text = text.replace("size: 48x32", "size: 48x48\n  projection: stereo-panorama")
+    plan_file.write_text(text)
+    assert lattice.open_plan(plan_file).run(workers=0).ok
+    before = files_of(plan_file.parent / "out")
+    plan_file.write_text(text.replace("denoise: true", "denoise: 40%"))
+    run = lattice.open_plan(plan_file).run(workers=0)
+    assert (run.ok, run.finished_frames, rays(run)) == (True, 4, 0)
+    after = files_of(plan_file.parent / "out")
+    light = {name for name in before if "depth" not in name and "albedo" not in name and "-id" not in name}
+    assert {name for name in before if undated(after[name]) != undated(before[name])} == light
+    other = tmp_path / "traced"
+    assert rays(lattice.open_plan(plan_file).run(workers=0, into=other)) > 0
+    for name in light:
+        ours, theirs = plan_file.parent / "out" / name, other / "out" / name
+        assert lattice.compare_files(ours, theirs).share == 0.0, name
+        for mark in ("fingerprint", "denoised", "as traced", "light sources"):
+            assert read_mark(ours, mark) == read_mark(theirs, mark), (name, mark)
+    # A share of a lamp that was not kept has to be traced.
+    added = text.replace("denoise: true", "denoise: 10%").replace("light.Key]", "light.Key, light.Sky]")
+    plan_file.write_text(added)
+    assert rays(lattice.open_plan(plan_file).run(workers=0)) > 0
+
+
 def test_what_was_not_kept_noisy_is_traced(plan_file: Path) -> None:
     pytest.importorskip("pyoidn")
     plan_file.write_text(PLAN.replace("defaults:\n", "defaults:\n  denoise: true\n"))

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from grandlattice._support.readable import many
 from grandlattice.errors import LatticeError
 from grandlattice.plan.settings import MARKS
-from grandlattice.runs.fingerprints import can_share, is_outside
+from grandlattice.runs.fingerprints import can_share
 from grandlattice.runs.tasks import every_task
 
 if TYPE_CHECKING:
@@ -109,7 +109,7 @@ def _reasons(
 ) -> Iterator[str]:
     """Why a task is another than one before it."""
     cell, other = task.first, before.first
-    if is_outside(cell.settings):
+    if cell.settings.is_outside:
         yield f"{cell.settings.renderer} renders every cell by itself"
         return
     if task.company and task.company == before.company:

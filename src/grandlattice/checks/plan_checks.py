@@ -152,14 +152,22 @@ def check_machine(checked: Checked) -> Iterator[Finding]:
         )
     for cell in checked.cells:
         layered = any(FORMATS[each].layered for each in cell.settings.format)
-        if cell.settings.keep_noisy and not (layered and "beauty" in cell.settings.passes):
-            yield Finding(
-                WARNING,
-                f"{cell.address} keeps no noisy picture: it has no OpenEXR file with the beauty.",
-                str(cell.origins.get("keep_noisy", "")),
-                "add exr to its formats and beauty to its passes, or leave keep-noisy out",
+        if not cell.settings.keep_noisy:
+            continue
+        if cell.settings.is_outside:
+            why, cure = f"{cell.settings.renderer} draws it, and cleans its own pictures", ""
+        elif layered and "beauty" in cell.settings.passes:
+            continue
+        else:
+            why, cure = (
+                "it has no OpenEXR file with the beauty",
+                "add exr to its formats and beauty to its passes, or ",
             )
-            break
+        place = str(cell.origins.get("keep_noisy", ""))
+        yield Finding(
+            WARNING, f"{cell.address} keeps no noisy picture: {why}.", place, f"{cure}leave keep-noisy out"
+        )
+        break
     for cell in checked.cells:
         wrong = checked.facilities.wrong_displays.get(cell.settings.display or "")
         if wrong:

@@ -106,6 +106,11 @@ class CellSettings:
         return self.clamp.most * 2.0**-stops
 
     @property
+    def is_outside(self) -> bool:
+        """Whether another renderer than the embedded tracer draws it."""
+        return self.renderer.partition(" ")[0] != "tracer"
+
+    @property
     def pixels(self) -> int:
         """How many are rendered."""
         left, top, right, bottom = self.region or (0, 0, self.size.width, self.size.height)

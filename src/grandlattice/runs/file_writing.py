@@ -9,6 +9,7 @@ from dataclasses import fields, replace
 from functools import cache, partial
 from importlib.metadata import version
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import psutil
@@ -71,7 +72,7 @@ class Filer:
         ]
 
     def finish(
-        self, task: Task, member: Member, sources: Sequence[Source]
+        self, task: Task, member: Member, sources_of: Sequence[Source]
     ) -> list[tuple[Prepared, FileRecord]]:
         """Write files of a member from others of it, see `finishing`, under temporary names.
 
@@ -81,16 +82,18 @@ class Filer:
             When one cannot be read or written.
         """
         made, own = [], self._order.model.own_kinds
-        read: dict[tuple[Path, tuple[str, ...]], tuple[Film, CameraFacts, str]] = {}
-        for file, source, as_traced in sources:
-            path, passes = self._store.path(source.planned.path), file.planned.passes
-            passes = source.planned.passes if as_traced else passes
-            if (path, passes) not in read:
-                read = {(path, passes): film_from(path, passes, own, as_traced=as_traced)}
-            film, camera, company = read[path, passes]
-            traced, film = film, self._cleaned(film, member.cell)
-            film = film if source.planned.eye else _of_eye(film, file.planned.eye)
-            prims = images.read_mark(path, PRIMS) or ""
+        read: dict[tuple[Any, ...], tuple[Film, CameraFacts, str]] = {}
+        for file, sources, as_traced in sources_of:
+            paths = tuple(self._store.path(source.planned.path) for source in sources)
+            passes = sources[0].planned.passes if as_traced else file.planned.passes
+            lights = member.cell.settings.passes if as_traced else None
+            if (key := (paths, passes, as_traced)) not in read:
+                read = {key: film_from(paths, passes, own, lights)}
+            traced, camera, company = read[key]
+            film = self._cleaned(traced, member.cell)
+            if len(sources) == 2 or not sources[0].planned.eye:
+                film = _of_eye(film, file.planned.eye)
+            prims = images.read_mark(paths[0], PRIMS) or ""
             rendered = Rendered(member.film, traced, camera=camera, prims=prims)
             made.append(self._prepare(replace(task, company=company), member, file, film, rendered))
         return made
@@ -139,7 +142,7 @@ class Filer:
                 for name in file.planned.passes
             ]  # fmt: skip
             if settings.keep_noisy and film.guides and file.as_traced:
-                layers += _as_traced(rendered.film, settings.passes)
+                layers += _as_traced(_of_eye(rendered.film, file.planned.eye), settings.passes)
                 metadata[f"{images.MARK}as traced"] = file.as_traced
                 metadata[f"{images.MARK}light sources"] = json.dumps(film.sources, separators=(",", ":"))
             for name in file.planned.passes:
@@ -265,7 +268,10 @@ def _of_eye(film: Film, eye: str) -> Film:
         return film
     half = film.height // 2
     rows = slice(0, half) if eye == "left" else slice(film.height - half, film.height)
-    return replace(film, passes={name: pixels[rows] for name, pixels in film.passes.items()})
+    passes, guides = (
+        {name: pixels[rows] for name, pixels in each.items()} for each in (film.passes, film.guides)
+    )
+    return replace(film, passes=passes, guides=guides)
 
 
 def _as_traced(film: Film, passes: Sequence[str]) -> list[images.Channels]:

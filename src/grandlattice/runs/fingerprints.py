@@ -25,7 +25,7 @@ from grandlattice.plan.setting_layers import PlacedEdit, Saying
 from grandlattice.runs.compositions import Compositions, Halves
 from grandlattice.stage.opened_scene import file_digest
 from grandlattice.tables.formats import FORMATS
-from grandlattice.tables.passes import is_light_pass, known_pass
+from grandlattice.tables.passes import is_light_pass, is_share
 
 TRACE_VERSION = 16  # raise when the same inputs give other pictures, or other fingerprints, than before
 _MOST_KNOWN = 20_000
@@ -213,7 +213,7 @@ class Fingerprints:
     def task_file(self, inputs: bytes, cell: Cell, planned: PlannedFile) -> TaskFile:
         """A file of a task; see `file`."""
         told = ""
-        if FORMATS[planned.format].layered and "beauty" in planned.passes and not planned.eye:
+        if FORMATS[planned.format].layered and "beauty" in planned.passes:
             key = f"as traced {planned.format} {planned.passes}"
             told = (inputs + self._once(cell.settings, key, lambda s: self._stored(s, planned))).hex()
         return TaskFile(planned, self.file(inputs, cell, planned), told)
@@ -228,13 +228,14 @@ class Fingerprints:
         shown = FORMATS[ext].displayed
         grade = settings.graded if shown and "beauty" in passes else {}
         kinds = self._model.own_kinds
-        of_light = [name for name in settings.passes if known_pass(name, kinds).look == "light"]
-        clean = settings.denoise if self._can_denoise and not set(of_light).isdisjoint(passes) else 0.0
+        shares = sorted(name for name in settings.passes if is_share(name, kinds))
+        cleaned = {"beauty", *shares}.intersection(passes)
+        clean = settings.denoise if self._can_denoise and cleaned else 0.0
         return _digest({
             **({"grade": grade} if grade else {}),
             # Cleaned shares of light are made to add up: each depends on which others are asked for.
             **({"denoise": clean} if clean else {}),
-            **({"shares": sorted(of_light)} if clean and set(passes) & set(of_light) - {"beauty"} else {}),
+            **({"shares": shares} if clean and cleaned != {"beauty"} else {}),
             **({"noisy": True} if _has_noisy(settings, ext, passes) else {}),
             "passes": passes,
             "format": ext,
@@ -260,12 +261,7 @@ class Fingerprints:
 
 def _has_noisy(settings: CellSettings, ext: str, passes: Sequence[str]) -> bool:
     """Whether a file has the beauty as traced beside the one that is cleaned."""
-    return settings.keep_noisy and FORMATS[ext].layered and "beauty" in passes and not is_outside(settings)
-
-
-def is_outside(settings: CellSettings) -> bool:
-    """Whether another renderer than the embedded tracer draws a cell."""
-    return settings.renderer.partition(" ")[0] != "tracer"
+    return settings.keep_noisy and FORMATS[ext].layered and "beauty" in passes and not settings.is_outside
 
 
 def can_share(settings: CellSettings) -> bool:

@@ -42,13 +42,14 @@ NOISY_PASSES = {"beauty": "RGB", "albedo": "RGB", "normal": "XYZ"}
 
 
 class Source(NamedTuple):
-    """A file that is not as the plan wants it, and the OpenEXR file it is written from.
+    """A file that is not as the plan wants it, and the OpenEXR file it is written from; the two of both eyes
+    where each has its own.
 
-    `as_traced` : whether it is written from the beauty as traced in it, and cleaned as the plan says now.
+    `as_traced` : whether it is written from the beauty as traced in them, and cleaned as the plan says now.
     """
 
     file: TaskFile
-    source: TaskFile
+    sources: tuple[TaskFile, ...]
     as_traced: bool
 
 
@@ -62,7 +63,9 @@ def to_finish(store: FolderStore, member: Member) -> list[Source]:
     """Files of a member that need no trace; none where one of them has to be traced."""
     standing = [file for file in member.files if _stands(store, file)]
     layered = [file for file in standing if FORMATS[file.planned.format].layered]
-    noisy = next((file for file in member.files if _has_it_as_traced(store, member, file)), None)
+    noisy = [file for file in member.files if _has_it_as_traced(store, member, file)]
+    whole = {file.planned.eye for file in noisy} in ({""}, {"left", "right"})
+    lights = _lights_as_traced(store, noisy) if whole else set()
     found = list[Source]()
     for file in member.files if layered or noisy else ():
         if file in standing:
@@ -72,27 +75,34 @@ def to_finish(store: FolderStore, member: Member) -> list[Source]:
             (s for s in layered if wanted <= set(s.planned.passes) and s.planned.eye in ("", eye)), None
         )
         if source is not None and not FORMATS[file.planned.format].layered:
-            found.append(Source(file, source, as_traced=False))
-        elif noisy is not None and (file is noisy or _is_shown_from(file, noisy)):
-            found.append(Source(file, noisy, as_traced=True))
+            found.append(Source(file, (source,), as_traced=False))
+        elif lights and (file in noisy or _is_written_from(file, noisy[0], lights)):
+            found.append(Source(file, tuple(noisy), as_traced=True))
         else:
             return []
     return found
 
 
 def _has_it_as_traced(store: FolderStore, member: Member, file: TaskFile) -> bool:
-    """Whether an OpenEXR file has everything its member is written from, as it was traced."""
+    """Whether an OpenEXR file has the beauty of its member as it was traced."""
     path = file.planned.path
-    if not file.as_traced or not set(member.cell.settings.passes) <= set(file.planned.passes):
-        return False
-    if store.size(path) is None or store.is_link(path):
+    if not file.as_traced or store.size(path) is None or store.is_link(path):
         return False
     return read_marks(store.path(path), ("as traced",)) == [file.as_traced]
 
 
-def _is_shown_from(file: TaskFile, noisy: TaskFile) -> bool:
+def _lights_as_traced(store: FolderStore, noisy: Sequence[TaskFile]) -> set[str]:
+    """The passes of light that files have as they were traced: the beauty and shares of lights."""
+    (said,) = read_marks(store.path(noisy[0].planned.path), ("light sources",))
+    return {"beauty", *json.loads(said or "{}")}
+
+
+def _is_written_from(file: TaskFile, noisy: TaskFile, lights: set[str]) -> bool:
+    """Whether a file has nothing but what another has as it was traced; a displayed one, or kept with it."""
     wanted = set(file.planned.passes)
-    return not FORMATS[file.planned.format].layered and wanted <= set(noisy.planned.passes)
+    if FORMATS[file.planned.format].layered:
+        return wanted <= lights
+    return wanted <= lights | set(noisy.planned.passes)
 
 
 def _stands(store: FolderStore, file: TaskFile) -> bool:
@@ -103,40 +113,43 @@ def _stands(store: FolderStore, file: TaskFile) -> bool:
 
 
 def film_from(
-    path: Path, passes: Sequence[str], own: Mapping[str, str], *, as_traced: bool
+    paths: Sequence[Path], passes: Sequence[str], own: Mapping[str, str], lights: Sequence[str] | None = None
 ) -> tuple[Film, CameraFacts, str]:
     """What files are written from, read from an OpenEXR file: the film, what is said of the camera,
     and the company it was traced in.
 
     Parameters
     ----------
+    paths : the file; those of the left and the right eye where each has its own.
     passes : that are read.
-    as_traced : read light as it was traced, and what a denoiser is guided by.
+    lights : passes of which the shares of lights, and the beauty, are read as they were traced, with what a
+        denoiser is guided by; None to read what is cleaned.
 
     Raises
     ------
     ImageError
         When it cannot be read.
     """
-    said = dict(zip(_MARKS, read_marks(path, _MARKS), strict=True))
-    sources = json.loads(said["light sources"] or "{}") if as_traced else {}
-    noisy = [*NOISY_PASSES, *(name for name in passes if name in sources)] if as_traced else []
+    said = dict(zip(_MARKS, read_marks(paths[0], _MARKS), strict=True))
+    sources = json.loads(said["light sources"] or "{}") if lights is not None else {}
+    shares = [name for name in lights or () if name in sources]
+    noisy = [] if lights is None else [*NOISY_PASSES, *shares]
     wanted = [known_pass(name, own).channels for name in passes] + [noisy_channels(name) for name in noisy]
-    held = read_channels(path, [channel for channels in wanted for channel in channels])
+    letters = [channel for channels in wanted for channel in channels]
+    held = np.concatenate([read_channels(path, letters) for path in paths])
     apart = np.split(held, np.cumsum([len(channels) for channels in wanted])[:-1], axis=2)
     films = dict(zip(passes, map(np.ascontiguousarray, apart), strict=False))
-    light = dict(zip(noisy, map(np.ascontiguousarray, apart[len(passes) :]), strict=True))
-    guides = {name: light[name] for name in NOISY_PASSES} if as_traced else {}
-    if as_traced:
-        guides["beauty"] = np.concatenate([light["beauty"], films["beauty"][..., 3:]], axis=2)
-        films |= {name: light[name] for name in noisy if name in sources} | {"beauty": guides["beauty"]}
+    guides = dict(zip(noisy, map(np.ascontiguousarray, apart[len(passes) :]), strict=True))
+    if noisy:
+        guides["beauty"] = np.concatenate([guides["beauty"], films["beauty"][..., 3:]], axis=2)
+        films |= {name: guides.pop(name) for name in shares} | {"beauty": guides["beauty"]}
     number = {name: float(value) for name, value in said.items() if value and _is_number(value)}
     relit = (said["relit"] or "").removeprefix(RELIT_ON)
     film = Film(
         films, int(number.get("samples", 0)), int(number.get("rays", 0)), number.get("seconds", 0.0),
-        0.0 if as_traced else number.get("denoised", 0.0), number.get("noise"),
+        0.0 if noisy else number.get("denoised", 0.0), number.get("noise"),
         bool(number.get("unfinished", 0)), time.mktime(time.strptime(relit, TIME_FORM)) if relit else None,
-        _id_names(path) if as_traced else {}, guides, sources,
+        _id_names(paths[0]) if noisy else {}, guides, sources,
     )  # fmt: skip
     return film, CameraFacts.from_marks(said), said["company"] or ""
 

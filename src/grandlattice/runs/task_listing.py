@@ -14,7 +14,7 @@ from grandlattice.errors import PlanError
 from grandlattice.plan import CellSettings, Lattice
 from grandlattice.plan.running_order import changes, urgent_first
 from grandlattice.plan.setting_layers import PlacedEdit
-from grandlattice.runs.fingerprints import Fingerprints, can_share, is_outside
+from grandlattice.runs.fingerprints import Fingerprints, can_share
 from grandlattice.runs.tasks import (
     FURTHER_FILM,
     Columns,
@@ -81,7 +81,7 @@ class _Gathering:
 
     def add(self, settings: CellSettings, edits: tuple[PlacedEdit, ...]) -> None:
         """The next of the cells that are chosen."""
-        here, outside = self._frames_of(settings), is_outside(settings)
+        here, outside = self._frames_of(settings), settings.is_outside
         chunk = self._chunk_of(settings) if outside else 1
         for k in range(0, len(here), chunk):
             together = here[k : k + chunk]
@@ -101,7 +101,7 @@ class _Gathering:
 
     def add_other(self, settings: CellSettings, edits: tuple[PlacedEdit, ...]) -> None:
         """The next of the cells that are not chosen: they count for the companies of those that are."""
-        shares = not is_outside(settings) and can_share(settings)
+        shares = not settings.is_outside and can_share(settings)
         here: tuple[int, ...] = ()
         if shares and self._prints.view_settings(settings) in self._settings:
             here = tuple(frame for frame in settings.frames if frame in self._their_frames)

@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 
 from grandlattice._support.readable import many
 from grandlattice.plan import Cell, CellMaker, CellSettings, FileNames, Lattice, PlanModel, planned_files
-from grandlattice.runs.fingerprints import Fingerprints, TaskFile, is_outside
+from grandlattice.runs.fingerprints import Fingerprints, TaskFile
 
 Frames = Iterable[int] | str | None
 """Which of each cell's frames: these, the first one alone, or all."""
@@ -124,7 +124,7 @@ class Task:
     def work(self) -> float:
         """Pixels × samples × traces; further films of a trace count for a part of one."""
         count = len(self.wanted)
-        traces = count if is_outside(self.first.settings) else 1.0 + FURTHER_FILM * (count - 1)
+        traces = count if self.first.settings.is_outside else 1.0 + FURTHER_FILM * (count - 1)
         return work_of(self.first.settings) * traces
 
     @property
@@ -293,7 +293,7 @@ class TaskList(Sequence[Task]):
 
     def _together(self, cell: Cell, part: slice, frame: int) -> tuple[int, ...]:
         """The frames that are rendered in one call with a frame of a cell."""
-        if not is_outside(cell.settings):
+        if not cell.settings.is_outside:
             return (frame,)
         return tuple(dict.fromkeys(self.columns.frames[part].tolist()))
 

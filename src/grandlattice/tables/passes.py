@@ -127,6 +127,11 @@ def is_light_pass(name: str) -> bool:
     return name not in PASSES or PASSES[name].cost == _PART or name in ("shadow", "illuminance")
 
 
+def is_share(name: str, own: Mapping[str, str] | None = None) -> bool:
+    """Whether a pass is the share of some lights."""
+    return (own or {}).get(name) == "light" or (name.startswith(LIGHT_PASS) and name not in (own or {}))
+
+
 def known_pass(name: str, own: Mapping[str, str] | None = None) -> Pass:
     """The pass of a name, also ``light.NAME``, the share of one light.
 
