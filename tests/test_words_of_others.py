@@ -49,6 +49,18 @@ def test_a_scene_writes_nothing_into_the_terminal(plan_file: Path, glat) -> None
         assert [f"Surface{k}" in said for k in range(len(texts))] == [True] * len(texts), (command, said)
 
 
+def test_what_usd_says_of_broken_meshes_is_not_written_past_us(plan_file: Path, glat, capfd) -> None:
+    stage = Usd.Stage.Open(str(plan_file.with_name("room.usda")))
+    floor = UsdGeom.PrimvarsAPI(stage.GetPrimAtPath("/World/Floor"))
+    floor.GetPrimvar("st").SetIndices([0, 10**6])
+    stage.GetRootLayer().Save()
+    for command in (("check",), ("run", "--at", "day/Front", "--workers", "0")):
+        code, said = glat(plan_file.parent, *command)
+        assert code == 0, said
+        assert "Primvars st that do not fit their mesh" in said
+        assert capfd.readouterr() == ("", "")  # libraries write to the terminal themselves
+
+
 @pytest.mark.parametrize(
     "text",
     ["9" * 400, "1 " * 40 + "x", "1" * 5000 + " h", "1 h" * 2000, "1.5.5 s", "-1 s", "0", "nan", "inf", "1e5", "h",

@@ -29,6 +29,7 @@ from grandlattice.stage.light_reading import (
     read_shutter,
     stands,
 )
+from grandlattice.stage.opened_scene import quiet_usd
 from grandlattice.stage.selection import HELPERS
 from grandlattice.stage.shapes import SHAPE_PROPERTIES, ShapeSource, is_shape, read_shape, shape_varies
 from grandlattice.stage.surface_reading import is_painted, plain_material, read_material, unpainted, uv_sets
@@ -90,6 +91,7 @@ class Snapshotter:
         self._stale = {_ITEMS, _LOOKS}
         self._key = Tf.Notice.Register(Usd.Notice.ObjectsChanged, self._changed, self._stage)
 
+    @quiet_usd()
     def take(
         self, camera: str, frame: float, levels: int = 1, shutter: tuple[float, float] | None = None,
         later: bool = False, told: Callable[[Sequence[Material]], None] | None = None,
@@ -142,6 +144,7 @@ class Snapshotter:
             self._at_the_next_frame(prim, frame + 1.0) if later else None,
         )  # fmt: skip
 
+    @quiet_usd()
     def anything_moves(self, camera: str) -> bool:
         """Whether anything of the stage, its lights or a camera differs between frames; after `take`."""
         others = [*(self._lights or ()), self._stage.GetPrimAtPath(camera)]
