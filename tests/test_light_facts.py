@@ -471,7 +471,7 @@ def test_cleaned_shares_of_light_depend_on_no_other_cell(table: Table) -> None:
     from grandlattice.runs import Fingerprints
 
     UsdLux.DomeLight.Define(table.stage, "/Sky")
-    table.text += "axes:\n  which:\n    all: {passes: [beauty, light.Sky, diffuse]}\n    one: {passes: [beauty, light.Sky]}\n"
+    table.text += "axes:\n  which:\n    all: {passes: [beauty, light.Sky, light.surfaces]}\n    one: {passes: [beauty, light.Sky, diffuse]}\n"
     table.text += "    same: {passes: [light.Sky, beauty, depth]}\n"
     for denoise, kinds in (("true", 2), ("false", 1)):
         plan = table.plan().override(denoise=denoise)

@@ -18,6 +18,7 @@ from grandlattice.plan import Cell, PlacedEdit
 from grandlattice.plan.schema import OwnLight
 from grandlattice.scene_records import Snapshot, TextureInput
 from grandlattice.stage import (
+    ENDINGS,
     CellStage,
     Change,
     Explainer,
@@ -40,10 +41,15 @@ def check_scene(checked: Checked) -> Iterator[Finding]:
                 WARNING if checked.allow_missing else ERROR,
                 f"The file {asset.file} is missing.",
                 asset.prim,
-                "put it back; or render its fallback colour with --allow-missing",
+                "put it back; or render "
+                + ("without it" if asset.file.lower().endswith(ENDINGS) else "its fallback colour")
+                + " with --allow-missing",
                 file=asset.file,
             )
+    missing = [asset.file for asset in survey.assets if not asset.found]
     for problem in survey.problems:
+        if any(f"@{file}@" in problem for file in missing):
+            continue  # said above
         yield Finding(WARNING, f"Not all of the scene is sound: {problem[:200]}")
     for what, prims in survey.omitted.items():
         yield Finding(WARNING, f"{what}: {many(len(prims), 'prim')}.", named(prims), omission_cure(what))

@@ -26,6 +26,7 @@ from .omissions import (
     omission_cure as omission_cure,
 )
 from .opened_scene import (
+    ENDINGS as ENDINGS,
     Scene as Scene,
     files_named as files_named,
     files_read as files_read,

@@ -44,8 +44,9 @@ class CellStage:
         self._stands: object = ()
         self._stacked: list[Sdf.Layer] = []
         self._root = root_layer(scene, "traced")
-        self._stack()
-        self.stage = Usd.Stage.Open(self._root, Usd.Stage.LoadAll)
+        with quiet_usd():  # its warnings were collected when the scene was opened
+            self._stack()
+            self.stage = Usd.Stage.Open(self._root, Usd.Stage.LoadAll)
 
     @property
     def notes(self) -> list[Note]:

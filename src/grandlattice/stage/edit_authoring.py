@@ -57,8 +57,9 @@ class Drafting:
         self._root = root_layer(scene, "drafted")
         self._kept: dict[object, tuple[Sdf.Layer, list[Note]]] = {}
         self.stands: object = ()  # what the structure layer holds: the edits it was made from
-        self._stack([], force=True)
-        self.stage = Usd.Stage.Open(self._root, Usd.Stage.LoadAll)
+        with quiet_usd():  # its warnings were collected when the scene was opened
+            self._stack([], force=True)
+            self.stage = Usd.Stage.Open(self._root, Usd.Stage.LoadAll)
         self._selector = Selector(self.stage, model.select)
 
     def lay(self, edits: Sequence[PlacedEdit]) -> None:

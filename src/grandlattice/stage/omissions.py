@@ -72,6 +72,8 @@ def omitted_of(
         yield from _of_camera(UsdGeom.Camera(prim), time)
     if kind.gprim:
         yield from _of_shape(prim, kind, said, time, faces)
+    elif kind.instancer:
+        yield from _of_instancer(UsdGeom.PointInstancer(prim), time)
     elif kind.light:
         yield from _of_light(prim, time)
     elif kind.material:
@@ -151,6 +153,17 @@ def _of_shape(
             yield "Drawn without their blend shapes"
     if kind.curves and UsdGeom.Curves(prim).GetNormalsAttr().HasAuthoredValue():
         yield "Ribbons drawn as tubes"
+
+
+def _of_instancer(instancer: UsdGeom.PointInstancer, time: Usd.TimeCode) -> Iterator[str]:
+    indices = np.array(instancer.GetProtoIndicesAttr().Get(time) or (), np.int64)
+    targets = instancer.GetPrototypesRel().GetForwardedTargets()
+    there = np.array([bool(instancer.GetPrim().GetStage().GetPrimAtPath(path)) for path in targets], bool)
+    inside = (indices >= 0) & (indices < len(targets))
+    if not inside.all() or not there[indices].all():
+        yield "Instances left out, their prototype not being there"
+    if len(instancer.GetPositionsAttr().Get(time) or ()) < len(indices):
+        yield "Instances left out, some of them having no position"
 
 
 _SCHEME = UsdGeom.Tokens.subdivisionScheme

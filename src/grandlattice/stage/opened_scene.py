@@ -70,6 +70,7 @@ class Scene:
     def layer(self) -> Sdf.Layer:
         return self.stage.GetRootLayer()
 
+    @quiet_usd()
     def facts(
         self, select: Mapping[str, Sequence[str]] | None = None, folder: Path | None = None
     ) -> SceneFacts:
@@ -250,6 +251,7 @@ def resolved(path: Path) -> Path:
         return path
 
 
+@quiet_usd()
 def material_paths(layer: Sdf.Layer) -> list[str]:
     """The materials in a file."""
     stage = Usd.Stage.Open(layer)

@@ -86,6 +86,7 @@ class Survey:
     time_codes_per_second: float = 24.0
 
 
+@quiet_usd()
 def survey_scene(scene: Scene, *, bounds: bool = True) -> Survey:
     """Look through a scene once.
 
@@ -102,35 +103,34 @@ def survey_scene(scene: Scene, *, bounds: bool = True) -> Survey:
     omitted: dict[str, list[str]] = {}
     triangles, copies = 0, _Copies(start)
     assets: dict[str, AssetSurvey] = {}
-    with quiet_usd():
-        for prim in stage.Traverse(Usd.TraverseInstanceProxies()):
-            kind = type_of(prim)
-            has_variants = prim.HasVariantSets()
-            faces = faces_of(prim, start) if kind.mesh else NO_FACES
-            for what in omitted_of(prim, kind, start, has_variants, faces):
-                omitted.setdefault(what, []).append(str(prim.GetPath()))
-            if has_variants and not prim.IsInstanceProxy():
-                variants[str(prim.GetPath())] = _variants(prim)
-            if not kind.plain:
-                _note_files(assets, prim)
-            if kind.mesh:
-                objects["Mesh"] += 1
-                triangles += (faces.corners - 2 * faces.faces) * copies.of(prim)
-            elif kind.camera:
-                cameras.append(_camera(UsdGeom.Camera(prim), start))
-            elif kind.light:
-                lights.append(_light(prim, start))
-            elif kind.material:
-                path = str(prim.GetPath())
-                materials.append(path)
-                if reason := unknown_surface(UsdShade.Material(prim)):
-                    unknown[path] = reason
-            elif kind.gprim or kind.instancer:
-                objects[prim.GetTypeName()] += 1
-            if kind.instancer:
-                copies.enter(prim)
-        problems = tuple(str(error) for error in stage.GetCompositionErrors())
-        whole = _with_missing_layers(scene, assets)
+    for prim in stage.Traverse(Usd.TraverseInstanceProxies()):
+        kind = type_of(prim)
+        has_variants = prim.HasVariantSets()
+        faces = faces_of(prim, start) if kind.mesh else NO_FACES
+        for what in omitted_of(prim, kind, start, has_variants, faces):
+            omitted.setdefault(what, []).append(str(prim.GetPath()))
+        if has_variants and not prim.IsInstanceProxy():
+            variants[str(prim.GetPath())] = _variants(prim)
+        if not kind.plain:
+            _note_files(assets, prim)
+        if kind.mesh:
+            objects["Mesh"] += 1
+            triangles += (faces.corners - 2 * faces.faces) * copies.of(prim)
+        elif kind.camera:
+            cameras.append(_camera(UsdGeom.Camera(prim), start))
+        elif kind.light:
+            lights.append(_light(prim, start))
+        elif kind.material:
+            path = str(prim.GetPath())
+            materials.append(path)
+            if reason := unknown_surface(UsdShade.Material(prim)):
+                unknown[path] = reason
+        elif kind.gprim or kind.instancer:
+            objects[prim.GetTypeName()] += 1
+        if kind.instancer:
+            copies.enter(prim)
+    problems = tuple(str(error) for error in stage.GetCompositionErrors())
+    whole = _with_missing_layers(scene, assets)
     said = UsdGeom.GetStageMetersPerUnit(stage)
     if said != scene.metres_per_unit:
         problems += (

@@ -11,6 +11,7 @@ from pxr import Gf, Sdf, Usd, UsdGeom
 
 from grandlattice.errors import EditError, Place
 from grandlattice.plan import PlacedEdit
+from grandlattice.stage.opened_scene import quiet_usd
 from grandlattice.stage.selection import Selector
 
 
@@ -52,6 +53,7 @@ def swapped(
                 yield Swapped(str(path), before, after, up, placed.place)
 
 
+@quiet_usd()
 def _bounds(stage: Usd.Stage, path: Sdf.Path, frame: float) -> NDArray[np.float64] | None:
     prim = stage.GetPrimAtPath(path)
     if not prim:
