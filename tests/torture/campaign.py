@@ -10,7 +10,7 @@ import time
 from pathlib import Path
 
 GLAT = [sys.executable, "-m", "grandlattice"]
-_ACCIDENTS = "not foresee", "Traceback", "\x1b", "pxrInternal", "pxr/usd"
+_ACCIDENTS = "not foresee", "Traceback", "\x1b", "pxrInternal", "pxr/usd", "/opt/USD"
 
 
 class Campaign:
