@@ -417,6 +417,8 @@ def test_where_a_cell_is(made: Path, glat) -> None:
     assert code == 0, said
     assert f"{OUT}.exr" in said
     assert "room.usda" in said  # what it was made from
+    night = glat(made.parent, "where", "night/Front")[1]
+    assert "hide: {on: /World/Lights/Sky} (light=night)" in night  # as a plan writes it
     plan = lattice.open_plan(made)
     exr, png = plan.where("day/Front")
     assert (exr.is_there, exr.samples, exr.width, exr.height, exr.run) == (True, 4, 48, 32, 1)

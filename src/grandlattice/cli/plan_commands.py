@@ -278,7 +278,7 @@ def explain(
         print_json(told)
         return
     result_tables.show_explanation(told)
-    next_step(f"glat run{arguments([file], [told.cell], edits=edits)}")
+    next_step(f"glat run{arguments([file], [told.cell], settings=settings, edits=edits)}")
 
 
 def export(

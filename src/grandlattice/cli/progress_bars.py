@@ -104,7 +104,11 @@ class RunBars:
         """Say that the run waits, and what for, or that it goes on."""
         self._held = event.reason
         if not self._quiet:
-            then = "glat unpause goes on" if event.reason == "paused" else "it goes on when there is room"
+            then = (
+                "glat unpause goes on"
+                if event.reason == "paused"
+                else "it goes on by itself when that changes"
+            )
             held = f"[yellow]‖[/yellow] {escape(event.reason.rstrip('.'))}; {then}"
             console.print(held if event.reason else "going on")
         if self._whole is not None:

@@ -204,7 +204,7 @@ class Filer:
         return pixels, {f"{images.MARK}shown": f"{name} as {look} {told}".strip()}
 
     def _metadata(self, cell: Cell, file: TaskFile, film: Film, company: str) -> dict[str, str | int | float]:
-        edits = "; ".join(f"{p.edit.verb} {_as_typed(p.edit.body)} ({p.source})" for p in cell.edits)
+        edits = "; ".join(f"{p.edit.verb}: {_edit_text(p.edit.body)} ({p.source})" for p in cell.edits)
         facts: dict[str, str | int | float] = {
             "plan": self._order.plan_name,
             "scene": self._order.scene.name,
@@ -310,8 +310,17 @@ def _grade_text(grade: Mapping[str, float]) -> str:
     return ", ".join(f"{name} {value:g}" for name, value in grade.items())
 
 
-def _as_typed(body: BaseModel) -> object:
-    return body.model_dump(mode="json", by_alias=True, exclude_unset=True)
+def _edit_text(body: BaseModel) -> str:
+    """What an edit says, as a plan writes it."""
+    return _flow(body.model_dump(mode="json", by_alias=True, exclude_unset=True))
+
+
+def _flow(value: object) -> str:
+    if isinstance(value, Mapping):
+        return "{" + ", ".join(f"{name}: {_flow(each)}" for name, each in value.items()) + "}"
+    if isinstance(value, list | tuple):
+        return _flow(value[0]) if len(value) == 1 else f"[{', '.join(map(_flow, value))}]"
+    return str(value).lower() if isinstance(value, bool) else str(value)
 
 
 @cache
