@@ -9,10 +9,13 @@ import numpy as np
 import pypdf
 import pytest
 from hypothesis import given, settings, strategies as st
-from PIL import Image
+from PIL import Image, ImageDraw
 
 import grandlattice as lattice
 from conftest import PLAN
+from grandlattice.images import letters
+from grandlattice.images.letters import FONT, Letters, parts_of
+from grandlattice.images.sheet_layout import with_label
 from grandlattice.review.board_drawing import width_of
 from grandlattice.review.board_layout import BoardCell, BoardPlan, laid_out
 
@@ -118,6 +121,42 @@ def test_a_board_has_words_that_can_be_selected_and_is_written_when_it_has_to_be
     assert glat(plan_file.parent, "board", "wall")[0] == 0
     assert pypdf.PdfReader(wall).pages[0].extract_text().count("out of date") == 4
     assert {p: p.stat().st_mtime_ns for p in (plan_file.parent / "out").rglob("*.*")} == before
+
+
+WORDS = "Möwe Łódź ığő", "Ωμέγα", "Ёжик", "שלום", "سلام", "→ × ½ …"
+
+
+@pytest.mark.parametrize("words", WORDS)
+def test_letters_of_many_scripts_are_in_the_font_that_comes_along(words: str) -> None:
+    assert {font for font, _ in parts_of(words)} == {FONT}
+    drawn = [Image.new("L", (200, 40)) for _ in range(2)]
+    for image, text in zip(drawn, (words, "\uffff" * len(words)), strict=True):
+        Letters(20, alone=True).write(ImageDraw.Draw(image), (0, 0), text, "white")
+        assert image.getbbox() is not None
+    assert drawn[0].tobytes() != drawn[1].tobytes()  # no signs for letters that are missing
+    assert Letters(20).length(words) == Letters(20, alone=True).length(words)
+
+
+def test_letters_that_the_font_lacks_come_from_the_machine_and_labels_are_the_same_on_each(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    def label(words: str) -> bytes:
+        return with_label(np.zeros((40, 300, 4), np.float32), words, "").tobytes()
+
+    apart = parts_of("Möwe 夜明け")
+    found = [font for font, part in apart if "夜" in part]
+    before = label("夜明け")
+    if found != [FONT]:  # a font with such letters is installed here
+        assert [part for _, part in apart] == ["Möwe ", "夜明け"]
+        whole = sum(Letters(20).length(part) for part in ("Möwe ", "夜明け"))
+        assert Letters(20).length("Möwe 夜明け") == pytest.approx(whole)
+    monkeypatch.setattr(letters, "_others", lambda: ())
+    letters.parts_of.cache_clear()
+    letters._font_for.cache_clear()
+    assert parts_of("夜明け") == ((FONT, "夜明け"),)
+    assert label("夜明け") == before
+    letters.parts_of.cache_clear()
+    letters._font_for.cache_clear()
 
 
 def test_boards_refuse_what_is_no_board_and_say_what_is_wrong(plan_file: Path, glat) -> None:

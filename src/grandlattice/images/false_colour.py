@@ -70,21 +70,22 @@ def with_legend(values: NDArray[np.float32], low: float, high: float, unit: str)
     """
     colours = colours_of(values, low, high)
     width = colours.shape[1]
-    letters, font = letters_of(width)
-    bar, strip = letters, Image.new("RGBA", (width, int(letters * 2.8)), BACKGROUND)
+    letters = letters_of(width)
+    size = bar = letters.size
+    strip = Image.new("RGBA", (width, int(size * 2.8)), BACKGROUND)
     along = (low * (high / low) ** np.linspace(0.0, 1.0, width)).astype(np.float32)
     ramp = colours_of(along[None], low, high)
-    strip.paste(Image.fromarray((np.repeat(ramp, bar, 0) * 255).astype(np.uint8)), (0, letters // 3))
+    strip.paste(Image.fromarray((np.repeat(ramp, bar, 0) * 255).astype(np.uint8)), (0, size // 3))
     draw, taken = ImageDraw.Draw(strip), -1.0
     for figure in _figures(low, high):
         text = f"{figure:g} {unit}" if figure == low else f"{figure:g}"
         at = math.log(figure / low) / math.log(high / low) * width
-        long = draw.textlength(text, font=font)
-        left = min(max(at - long / 2, letters / 3), width - long - letters / 3)
+        long = letters.length(text)
+        left = min(max(at - long / 2, size / 3), width - long - size / 3)
         if left > taken:
-            draw.line([(at, letters // 3), (at, letters // 3 + bar)], BACKGROUND)
-            draw.text((left, bar + letters * 0.5), text, INK, font=font)
-            taken = left + long + letters
+            draw.line([(at, size // 3), (at, size // 3 + bar)], BACKGROUND)
+            letters.write(draw, (left, bar + size * 0.5), text, INK)
+            taken = left + long + size
     alpha = np.ones_like(colours[..., :1])
     return np.concatenate([np.concatenate([colours, alpha], 2), np.asarray(strip, np.float32) / 255.0], 0)
 

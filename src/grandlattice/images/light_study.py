@@ -104,22 +104,22 @@ def light_picture(
     image = Image.fromarray((whole[..., :3] * 255.0 + 0.5).astype(np.uint8))
     draw = ImageDraw.Draw(image)
     height, width = lux.shape[:2]
-    letters, font = letters_of(width)
-    radius = max(3, letters // 2)
+    letters = letters_of(width)
+    radius = max(3, letters.size // 2)
     for place, ink, paper in ((study.brightest, "#000000", "#ffffff"), (study.darkest, "#ffffff", "#000000")):
         box = place.x - radius, place.y - radius, place.x + radius, place.y + radius
         draw.ellipse((box[0] - 1, box[1] - 1, box[2] + 1, box[3] + 1), outline=paper)
         draw.ellipse(box, outline=ink)
         text = f"{place.value:,.3g} lx" if place.value < 1000 else f"{place.value:,.0f} lx"
-        long = draw.textlength(text, font=font)
+        long = letters.length(text)
         x = min(max(place.x - long / 2.0, 2.0), width - long - 2.0)
-        is_low = place.y + radius + letters + 4 < height
-        y = place.y + radius + 2 if is_low else place.y - radius - letters - 4
-        draw.text((x, y), text, ink, font=font, stroke_width=1, stroke_fill=paper)
+        is_low = place.y + radius + letters.size + 4 < height
+        y = place.y + radius + 2 if is_low else place.y - radius - letters.size - 4
+        letters.write(draw, (x, y), text, ink, stroke_width=1, stroke_fill=paper)
     if study.above is not None:
         text = f"{100.0 * study.above:.0f} % above {threshold:g} lx"
-        corner = letters / 2.0, letters / 2.0
-        draw.text(corner, text, "#ffffff", font=font, stroke_width=1, stroke_fill="#000000")
+        corner = letters.size / 2.0, letters.size / 2.0
+        letters.write(draw, corner, text, "#ffffff", stroke_width=1, stroke_fill="#000000")
     made = whole.copy()
     made[..., :3] = np.asarray(image, np.float32) / 255.0
     return made

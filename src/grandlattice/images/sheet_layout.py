@@ -12,7 +12,9 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image, ImageDraw, ImageFont
+from PIL import Image, ImageDraw
+
+from grandlattice.images.letters import Letters
 
 BACKGROUND, MAT, INK, FAINT, WARNING = "#1d2226", "#31383d", "#eceae4", "#98a19f", "#e9a86a"
 _GAP, _MARGIN, _CAPTION = 8, 20, 30
@@ -93,8 +95,8 @@ def _in_lines(title: str, subtitle: str, frames: Sequence[Frame], size: tuple[in
     box = max(1, int(height(columns) * aspect)), max(1, height(columns))
     sheet = Image.new("RGB", size, BACKGROUND)
     draw = ImageDraw.Draw(sheet)
-    draw.text((_MARGIN, 14), title, INK, font=_font(22))
-    draw.text((_MARGIN, 42), subtitle, FAINT, font=_font(12))
+    Letters(22).write(draw, (_MARGIN, 14), title, INK)
+    Letters(12).write(draw, (_MARGIN, 42), subtitle, FAINT)
     for k, frame in enumerate(frames):
         line, column = divmod(k, columns)
         corner = _MARGIN + column * (box[0] + _GAP), _HEAD + line * (box[1] + _CAPTION + _GAP)
@@ -106,10 +108,6 @@ def _choices(frames: Sequence[Frame]) -> tuple[str, ...]:
     """The axes along which the frames differ; the others need no heading."""
     axes = dict.fromkeys(axis for frame in frames for axis in frame.coordinates)
     return tuple(axis for axis in axes if len({f.coordinates.get(axis) for f in frames}) > 1)
-
-
-def _font(size: int) -> ImageFont.FreeTypeFont | ImageFont.ImageFont:
-    return ImageFont.load_default(size)
 
 
 def _header(grid: _Grid) -> int:
@@ -183,8 +181,8 @@ def _page(
 ) -> Image.Image:  # fmt: skip
     sheet = Image.new("RGB", size, BACKGROUND)
     draw = ImageDraw.Draw(sheet)
-    draw.text((_MARGIN, 14), title, INK, font=_font(22))
-    draw.text((_MARGIN, 42), subtitle, FAINT, font=_font(12))
+    Letters(22).write(draw, (_MARGIN, 14), title, INK)
+    Letters(12).write(draw, (_MARGIN, 42), subtitle, FAINT)
     top, step = _header(grid), grid.height + _CAPTION + _GAP
     widths = [grid.width(c) for c in range(len(grid.columns))]
     used = _row_label(grid) + sum(widths) + _GAP * len(widths)
@@ -192,12 +190,12 @@ def _page(
     lefts = [edge + _row_label(grid) + sum(widths[:c]) + _GAP * c for c in range(len(widths))]
     for c, column in enumerate(grid.columns):
         for line, word in enumerate(column):
-            words = _fitted(draw, word, widths[c], _font(14))
-            draw.text((lefts[c], 62 + 18 * line), words, INK, font=_font(14))
+            words = _fitted(word, widths[c], Letters(14))
+            Letters(14).write(draw, (lefts[c], 62 + 18 * line), words, INK)
     for r, row in enumerate(rows):
         for line, word in enumerate(row):
-            words = _fitted(draw, word, _row_label(grid) - 8, _font(14))
-            draw.text((edge, top + r * step + 2 + 18 * line), words, INK, font=_font(14))
+            words = _fitted(word, _row_label(grid) - 8, Letters(14))
+            Letters(14).write(draw, (edge, top + r * step + 2 + 18 * line), words, INK)
     row_at = {key: r for r, key in enumerate(rows)}
     column_at = {key: c for c, key in enumerate(grid.columns)}
     for frame in frames:
@@ -214,25 +212,25 @@ def _place(
     x, y = corner
     if frame.pixels is None:
         draw.rectangle((x, y, x + box[0] - 1, y + box[1] - 1), outline=WARNING)
-        words = _fitted(draw, frame.remark or "no picture", box[0] - 12, _font(12))
-        draw.text((x + 6, y + 6), words, WARNING, font=_font(12))
+        words = _fitted(frame.remark or "no picture", box[0] - 12, Letters(12))
+        Letters(12).write(draw, (x + 6, y + 6), words, WARNING)
     else:
         draw.rectangle((x, y, x + box[0] - 1, y + box[1] - 1), fill="#15191c")
         picture = thumbnail(frame.pixels, box)
         sheet.paste(picture, (x + (box[0] - picture.width) // 2, y + (box[1] - picture.height) // 2))
-    for line, words in enumerate(_caption(draw, frame.label, box[0])):
-        draw.text((x, y + box[1] + 2 + 13 * line), words, FAINT, font=_font(11))
+    for line, words in enumerate(_caption(frame.label, box[0])):
+        Letters(11).write(draw, (x, y + box[1] + 2 + 13 * line), words, FAINT)
 
 
-def _caption(draw: ImageDraw.ImageDraw, label: str, width: int) -> list[str]:
+def _caption(label: str, width: int) -> list[str]:
     """A label on one line or, broken after a slash, on two."""
-    if draw.textlength(label, font=_font(11)) <= width:
+    if Letters(11).length(label) <= width:
         return [label]
     breaks = [i + 1 for i, letter in enumerate(label) if letter == "/"]
     if not breaks:
-        return [_fitted(draw, label, width, _font(11))]
+        return [_fitted(label, width, Letters(11))]
     at = min(breaks, key=lambda i: abs(i - len(label) / 2))
-    return [_fitted(draw, part, width, _font(11)) for part in (label[:at], label[at:])]
+    return [_fitted(part, width, Letters(11)) for part in (label[:at], label[at:])]
 
 
 def thumbnail(pixels: NDArray[np.float32], box: tuple[int, int]) -> Image.Image:
@@ -247,10 +245,9 @@ def thumbnail(pixels: NDArray[np.float32], box: tuple[int, int]) -> Image.Image:
     return Image.alpha_composite(mat, fitted).convert("RGB")
 
 
-def letters_of(width: int) -> tuple[int, ImageFont.FreeTypeFont | ImageFont.ImageFont]:
-    """The size of letters on a strip below a picture so wide, and their font."""
-    letters = max(9, min(28, width // 60))
-    return letters, _font(letters)
+def letters_of(width: int, *, alone: bool = False) -> Letters:
+    """The letters on a strip below a picture so wide; see `Letters`."""
+    return Letters(max(9, min(28, width // 60)), alone=alone)
 
 
 def with_label(pixels: NDArray[np.float32], words: str, figures: str) -> NDArray[np.float32]:
@@ -263,31 +260,29 @@ def with_label(pixels: NDArray[np.float32], words: str, figures: str) -> NDArray
 
     Returns
     -------
-    (H + strip, W, 4) float32; the strip grows with the picture's width.
+    (H + strip, W, 4) float32; the strip grows with the picture's width, and is the same on every machine.
     """
     width = pixels.shape[1]
-    letters, font = letters_of(width)
-    strip = Image.new("RGBA", (width, letters * 2), BACKGROUND)
+    letters = letters_of(width, alone=True)
+    size = letters.size
+    strip = Image.new("RGBA", (width, size * 2), BACKGROUND)
     draw = ImageDraw.Draw(strip)
-    right = draw.textlength(figures, font=font)
-    room = width - 3 * letters // 2
+    right = letters.length(figures)
+    room = width - 3 * size // 2
     if right < room / 2:
-        draw.text((width - letters // 2 - right, letters * 0.4), figures, FAINT, font=font)
-        room -= int(right) + letters
-    draw.text((letters // 2, letters * 0.4), _fitted(draw, words, room, font), INK, font=font)
+        letters.write(draw, (width - size // 2 - right, size * 0.4), figures, FAINT)
+        room -= int(right) + size
+    letters.write(draw, (size // 2, size * 0.4), _fitted(words, room, letters), INK)
     return np.concatenate([pixels, np.asarray(strip, np.float32) / 255.0], axis=0)
 
 
-def _fitted(
-    draw: ImageDraw.ImageDraw, words: str, width: int,
-    font: ImageFont.FreeTypeFont | ImageFont.ImageFont,
-) -> str:  # fmt: skip
+def _fitted(words: str, width: int, letters: Letters) -> str:
     """`words`, shortened in the middle with … until they are no wider than `width`."""
-    if draw.textlength(words, font=font) <= width:
+    if letters.length(words) <= width:
         return words
     for kept in range(len(words) - 1, 1, -1):
         half = (kept + 1) // 2
         shorter = words[:half] + "…" + words[len(words) - (kept - half) :]
-        if draw.textlength(shorter, font=font) <= width:
+        if letters.length(shorter) <= width:
             return shorter
     return words[:1]

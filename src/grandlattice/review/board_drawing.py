@@ -3,41 +3,46 @@
 from __future__ import annotations
 
 import io
+import re
 from collections.abc import Callable, Mapping, Sequence
-from functools import lru_cache
+from functools import cache
 from pathlib import Path
 
-import reportlab
 import reportlab.rl_config
-from PIL import Image, ImageDraw, ImageFont
+from PIL import Image, ImageDraw
 from PIL.PngImagePlugin import PngInfo
 from reportlab.lib.utils import ImageReader
 from reportlab.pdfbase import pdfmetrics
-from reportlab.pdfbase.ttfonts import TTFont
+from reportlab.pdfbase.ttfonts import TTFError, TTFont
 from reportlab.pdfgen import canvas
 
+from grandlattice.images.letters import FONT, Letters, parts_of
 from grandlattice.review.board_layout import Picture, Sheet
 
 reportlab.rl_config.useA85 = False  # bytes as they are: letters for them are made in Python, and slowly
-_FONT = Path(reportlab.__file__).parent / "fonts" / "Vera.ttf"
-_NAME = "BoardLetters"
 _COLOURS = {"ink": "#1b1f22", "faint": "#5c6468", "warning": "#a4480f"}
 _PAPER, _EMPTY = "#ffffff", "#e9e7e2"
 _QUALITY = 92
+_RIGHT_TO_LEFT = re.compile("[\u0590-\u08ff]+(?:\\s+[\u0590-\u08ff]+)*")
 
 PictureOf = Callable[[str], Image.Image]
 """The picture of a cell, by its address."""
 
 
-@lru_cache(maxsize=1)
-def _register() -> str:
-    pdfmetrics.registerFont(TTFont(_NAME, str(_FONT)))
-    return _NAME
+@cache
+def _register(font: Path) -> str:
+    """The name of a font in PDF files; that of the one that comes along where it cannot be in any."""
+    name = f"letters {font.stem}"
+    try:
+        pdfmetrics.registerFont(TTFont(name, str(font)))
+    except TTFError:
+        return _register(FONT)
+    return name
 
 
 def width_of(text: str, size: float) -> float:
     """How wide a text is, in the unit of its size."""
-    return float(pdfmetrics.stringWidth(text, _register(), size))
+    return float(sum(pdfmetrics.stringWidth(part, _register(font), size) for font, part in parts_of(text)))
 
 
 def draw_pdf(
@@ -71,11 +76,20 @@ def draw_pdf(
             stream.seek(0)
             page.drawImage(ImageReader(stream), place.x, bottom, place.width, place.height)
         for words in sheet.words:
-            page.setFont(_register(), words.size)
             page.setFillColor(_COLOURS[words.kind])
-            page.drawString(words.x, size[1] - words.y, words.text)
+            x = words.x
+            for font, part in parts_of(words.text):
+                page.setFont(_register(font), words.size)
+                page.drawString(x, size[1] - words.y, _as_seen(part))
+                x += pdfmetrics.stringWidth(part, _register(font), words.size)
         page.showPage()
     page.save()
+
+
+def _as_seen(text: str) -> str:
+    """A text with words of Hebrew and Arabic letters in the order they are seen: the PDF library sets letters
+    from left to right."""
+    return _RIGHT_TO_LEFT.sub(lambda found: found[0][::-1], text)
 
 
 def draw_png(
@@ -102,10 +116,8 @@ def drawn(sheet: Sheet, size: tuple[float, float], picture_of: PictureOf, densit
             right, bottom = left + round(place.width * density), top + round(place.height * density)
             draw.rectangle((left, top, right, bottom), fill=_EMPTY)
     for words in sheet.words:
-        font = ImageFont.truetype(str(_FONT), max(1, round(words.size * density)))
-        draw.text(
-            (words.x * density, words.y * density), words.text, _COLOURS[words.kind], font=font, anchor="ls"
-        )
+        at = words.x * density, words.y * density
+        Letters(round(words.size * density)).write(draw, at, words.text, _COLOURS[words.kind], anchor="ls")
     return whole
 
 
