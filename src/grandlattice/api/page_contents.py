@@ -107,6 +107,7 @@ class Contents:
         return hashlib.blake2b(told.encode("utf-8", "surrogateescape"), digest_size=6).hexdigest()
 
     def _look_at(self, cell: Cell) -> _Shown:
+        """A cell with its files that are there, by frame; those of single eyes are not shown."""
         files: dict[int, list[_There]] = {}
         for file in planned_files(cell, self._plan.names):
             path = self._planned.output / file.path

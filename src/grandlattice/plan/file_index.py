@@ -263,6 +263,7 @@ class Filing:
                 yield np.array([value], np.uint64), np.array([index]), file.frame
 
     def _variants(self, state: CellSettings) -> list[_Variant]:
+        """The kinds of files that cells of some settings have in each frame, and the parts of their names."""
         variants = []
         for ext in state.format:
             template = template_of(state, ext)

@@ -95,6 +95,7 @@ def open_pack(pack: Path, folder: Path | None) -> Manifest:
 
 @contextmanager
 def _opened(pack: Path) -> Iterator[_Pack]:
+    """A pack, a folder or a zip archive, while it is read."""
     if pack.is_dir():
         yield _FolderPack(pack)
         return

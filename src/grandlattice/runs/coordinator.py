@@ -297,6 +297,8 @@ class Coordinator:
     # --- looking around ------------------------------------------------------------------------
 
     def _look_around(self) -> None:
+        """See to everything but tasks: limits of those under way, room on the disk, the budget, orders from
+        elsewhere, the sign of life in the ledger, and whether the run waits."""
         for doing in self.backend.under_way:
             problem = self._too_much(doing)
             if problem is not None and self.backend.abilities.cancel:

@@ -243,6 +243,7 @@ class Snapshotter:
         uvs: list[tuple[str, ...]] = []  # the primvars each material is read by
 
         def number(part: Usd.Prim, material: UsdShade.Material | None) -> int:
+            """The place of a part's material in `materials`, where it is put if it is not there yet."""
             if not material:
                 read = plain_material(part, time)
             elif (path := material.GetPath()) in known:

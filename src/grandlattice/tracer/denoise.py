@@ -98,6 +98,7 @@ class Cleaner:
         return made
 
     def _guide(self, kind: str, pixels: NDArray[np.float32]) -> NDArray[np.float32]:
+        """Albedo or normals, cleaned by themselves, (H, W, 3)."""
         given, made = np.ascontiguousarray(pixels, np.float32), np.zeros(pixels.shape, np.float32)
         with self._oidn.Filter(self._device) as only_it:
             only_it.set_image(kind, given, self._oidn.OIDN_FORMAT_FLOAT3)

@@ -119,6 +119,7 @@ def library() -> ctypes.CDLL:
 
 @lru_cache(maxsize=1)
 def _device() -> int:
+    """The ray library's handle of this process, made when it is asked for first."""
     lib = library()
     # Left to itself it keeps to narrower vectors, for the sake of programs that have no use for wide ones.
     device = lib.rtcNewDevice(b"threads=1,set_affinity=0,frequency_level=simd512")
@@ -230,6 +231,7 @@ class RayScene:
         return self._committed(scene)
 
     def _shape(self, g: int) -> int:
+        """The ray library's own form of geometry `g`: triangles or quads over our arrays; its handle."""
         lib, points, corners = library(), self._placements.points, self._corners[g]
         kind, words = (_QUAD, _UINT4) if corners.shape[1] == 4 else (_TRIANGLE, _UINT3)
         geometry = lib.rtcNewGeometry(_device(), kind)
