@@ -99,6 +99,55 @@ def test_in_place_in_processes_and_on_a_cluster_a_run_is_the_same(plan_file: Pat
     assert found[0][0] == ["night/Front", "night/Side", "day/Front", "day/Side"]  # type: ignore[index]
 
 
+KEPT = (
+    PLAN.replace("own-trace: true", "keep-light-shares: true")
+    .replace("samples: 4", "samples: 16")
+    .replace("passes: [beauty, depth]", "passes: [beauty]")
+)
+
+
+def rays(run: lattice.Run) -> int:
+    return sum(event.result.rays for event in run.finished)
+
+
+@pytest.mark.long
+def test_what_spares_a_trace_here_spares_it_on_machines_without_the_folder(
+    plan_file: Path, studio: Studio, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    apart(monkeypatch)
+    studio.add(2)
+    on = f"file:{studio.file}"
+    plan_file.write_text(KEPT)
+    plan, edits = lattice.open_plan(plan_file), [{"multiply": {"on": "/World/Lights/Key", "intensity": 3}}]
+    for into, how in ((tmp_path / "here", "local"), (tmp_path / "there", on)):
+        assert plan.run(into=into, on=how, workers=2).ok
+        assert len(list((into / "room-shares").iterdir())) == 2  # the light of both cameras came back
+        # Another display and another strength of a lamp are made from what was traced.
+        shown = plan.override(exposure=1.0).run(into=into, on=how, workers=2)
+        assert (shown.ok, rays(shown), sum(event.result.finished for event in shown.finished)) == (True, 0, 4)
+        relit = plan.override(edits=edits).run(into=into, on=how, workers=2)
+        assert (relit.ok, rays(relit), sum(event.result.relit for event in relit.finished)) == (True, 0, 4)
+        whole(into)
+    for name in ("day/Front", "night/Side"):
+        ours, theirs = (tmp_path / into / "out" / f"{name}.0001.exr" for into in ("here", "there"))
+        assert lattice.compare_files(ours, theirs).share == 0.0
+    # Pictures that their time ended go on where they were, wherever that is.
+    cut = PLAN.replace("samples: 4", "samples: 4000\n  seconds: 0.2").replace(
+        "passes: [beauty, depth]", "passes: [beauty]"
+    )
+    plan_file.write_text(cut)
+    plan, into = lattice.open_plan(plan_file), tmp_path / "cut"
+    first = plan.run(into=into, on=on, at="day/Front")
+    assert [member.unfinished for event in first.finished for member in event.result.members] == [True]
+    (kept,) = (into / "room-unfinished").iterdir()
+    (member,) = first.finished[0].result.members
+    assert 0 < member.samples < 4000
+    again = plan.run(into=into, on=on, at="day/Front", further=True, limit="10 min")
+    (ended,) = again.finished[0].result.members
+    assert (ended.samples, ended.unfinished, kept.exists()) == (4000, False, False)
+    assert again.finished[0].result.trace_seconds > first.finished[0].result.trace_seconds  # of both together
+
+
 @pytest.mark.long
 @pytest.mark.parametrize("shares", [True, False])
 def test_whatever_is_lost_the_pictures_are_those_of_an_undisturbed_run(

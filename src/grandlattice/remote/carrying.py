@@ -10,7 +10,7 @@ import hashlib
 import os
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from pathlib import Path
 
@@ -20,7 +20,9 @@ from grandlattice.remote import host_cache
 from grandlattice.remote.engine import Engine
 from grandlattice.remote.mirror import Mirror, mirrored
 from grandlattice.remote.slot import SlotFacts
+from grandlattice.runs.files_between_tasks import files_that_may_be_left
 from grandlattice.runs.store import Prepared
+from grandlattice.runs.tasks import Task
 from grandlattice.runs.work_order import TaskResult, WorkOrder
 
 _PART = 8_000_000  # bytes sent at once
@@ -102,8 +104,23 @@ class Carrier:
             f"Files of the scene come over damaged to {name}.", cure="look at its line and disk"
         )
 
-    def fetch(self, result: TaskResult, address: str, heard: Callable[[], None]) -> None:
-        """Bring the files of a task here, under their temporary names.
+    def bring_along(self, paths: Sequence[str], address: str, heard: Callable[[], None]) -> None:
+        """Bring files to a machine that a task there begins with; see `files_between_tasks`.
+
+        Parameters
+        ----------
+        heard : called when something went.
+        """
+        for path in paths:
+            with self._order.store.path(path).open("rb") as stream:
+                at = 0
+                while (data := stream.read(_PART)) or not at:
+                    self._engine.ask_one(host_cache.take_file, self._run, path, at, data, worker=address)
+                    at += max(1, len(data))
+                    heard()
+
+    def fetch(self, task: Task, result: TaskResult, address: str, heard: Callable[[], None]) -> None:
+        """Bring the files of a task here, under their temporary names, and what it left for later ones.
 
         Parameters
         ----------
@@ -115,24 +132,38 @@ class Carrier:
             When one comes over damaged, or cannot be written; no file of the task is left then.
         """
         parts = [prepared.part for prepared, _ in result.files]
+        left: dict[str, tuple[int, str]] = {}
         try:
             for prepared, _ in result.files:
-                self._fetch_file(prepared, address, heard)
+                self._fetch_file(
+                    prepared.part, self._order.store.path(prepared.part), prepared, address, heard
+                )
+            may_be = files_that_may_be_left(self._order, task, result)
+            if may_be:
+                left = self._engine.ask_one(host_cache.digests_of, self._run, may_be, worker=address)
+            for path, (length, digest) in left.items():
+                told = Prepared(path, path, length, digest)
+
+                def write(full: Path, told: Prepared = told) -> None:
+                    self._fetch_file(told.path, full, told, address, heard)
+
+                self._order.store.put(path, write, task.attempt)
         except BaseException:
             self._order.store.remove_parts(parts)
             raise
         finally:
             with suppress(Exception):  # what is left there goes when the run ends
-                self._engine.ask_one(host_cache.forget, self._run, parts, worker=address)
+                self._engine.ask_one(host_cache.forget, self._run, [*parts, *left], worker=address)
 
-    def _fetch_file(self, prepared: Prepared, address: str, heard: Callable[[], None]) -> None:
-        full = self._order.store.path(prepared.part)
+    def _fetch_file(
+        self, there: str, full: Path, prepared: Prepared, address: str, heard: Callable[[], None]
+    ) -> None:
         whole, at = hashlib.blake2b(digest_size=16), 0
         try:
             full.parent.mkdir(parents=True, exist_ok=True)
             with full.open("wb") as stream:
                 while at < prepared.size:
-                    asked = self._run, prepared.part, at, min(_PART, prepared.size - at)
+                    asked = self._run, there, at, min(_PART, prepared.size - at)
                     data = self._engine.ask_one(host_cache.read_part, *asked, worker=address)
                     if not data:
                         break

@@ -28,6 +28,7 @@ from grandlattice.remote.mirror import cell_to_send, task_to_send
 from grandlattice.remote.seats import Seat, Seats
 from grandlattice.runs.backends import Abilities
 from grandlattice.runs.events import Event, Failed, Finished, Progress, Returned, UnderWay
+from grandlattice.runs.files_between_tasks import files_to_begin_with
 from grandlattice.runs.slots import Slot
 from grandlattice.runs.tasks import Task, pool_key
 from grandlattice.runs.work_order import Probe, Taken, TaskResult, WorkOrder
@@ -37,7 +38,7 @@ _STARTING = 120.0  # seconds a slot may take to begin a task before it counts as
 _ANSWER = 30.0  # seconds a slot may take to answer a question
 _PROBING = 130.0  # seconds a slot may take to answer a probe
 _PROBED = 32  # slots that probe at once
-_SENDERS = 4  # machines that pictures come from at once
+_SENDERS = 4  # tasks whose files travel at once
 _MOST_TOLD = 1000  # slots that are told of one by one
 _ENDING = 5.0  # seconds slots have to end what they do
 
@@ -80,7 +81,7 @@ class Cluster:
             order, self._engine, self._carrier, self._run, gentle=gentle, may_share=may_share, lost=self._lost
         )
         self._lock = self._seats.lock
-        self._fetching = ThreadPoolExecutor(_SENDERS, thread_name_prefix="fetch")
+        self._carrying = ThreadPoolExecutor(_SENDERS, thread_name_prefix="carry")
         self._topic = f"grandlattice-{self._run}"
         self._engine.listen(self._topic, self._heard)
         self._seats.begin()
@@ -175,15 +176,37 @@ class Cluster:
             doing = _Doing(UnderWay(task, seat.number, now, now + _STARTING), seat)
             self._doing[key] = doing
             seat.key = key
-        sent = task if seat.shares else task_to_send(task, self._order)
+        along = [] if seat.shares else files_to_begin_with(self._order, task)
+        if along:
+            self._carrying.submit(self._hand_over, key, doing, along)
+        else:
+            self._hand_over(key, doing, along)
+        return seat.number
+
+    def _hand_over(self, key: str, doing: _Doing, along: Sequence[str]) -> None:
+        """Give a task to its slot, with the files it begins with."""
+        task, seat = doing.under_way.task, doing.seat
+
+        def heard() -> None:
+            doing.under_way.heard = time.monotonic() + _STARTING
+
         try:
+            self._carrier.bring_along(along, seat.address, heard)
+            sent = task if seat.shares else task_to_send(task, self._order)
+            if not self._is_waited_for(key):
+                return
             doing.future = self._engine.submit(
                 slot.carry_out, self._run, pickle.dumps(sent), key, self._topic, key=key, worker=seat.address
             )
             doing.future.add_done_callback(partial(self._came, key))
+            if not self._is_waited_for(key):
+                self._engine.cancel(doing.future)
         except Exception:  # the line is cut in this moment
             self._lost(key)
-        return seat.number
+
+    def _is_waited_for(self, key: str) -> bool:
+        with self._lock:
+            return key in self._doing
 
     def events(self, timeout: float) -> list[Event]:
         found: list[Event] = []
@@ -231,7 +254,7 @@ class Cluster:
         if there and self._engine.is_there:
             with suppress(Exception):  # those that do not answer see that they are not waited for
                 self._engine.ask(slot.leave, self._run, workers=there, seconds=_ENDING)
-        self._fetching.shutdown(wait=False, cancel_futures=True)
+        self._carrying.shutdown(wait=False, cancel_futures=True)
         self._engine.close(_ENDING)
         self._carrier.close()
 
@@ -259,7 +282,7 @@ class Cluster:
             self._lost(key)
             return
         with suppress(RuntimeError):  # the run has ended meanwhile
-            self._fetching.submit(self._take, key, future)
+            self._carrying.submit(self._take, key, future)
 
     def _take(self, key: str, future: Any) -> None:
         try:
@@ -305,7 +328,7 @@ class Cluster:
             doing.under_way.heard = time.monotonic()
 
         try:
-            self._carrier.fetch(result, doing.seat.address, heard)
+            self._carrier.fetch(task, result, doing.seat.address, heard)
             event: Event = Finished(task, worker, result)
         except LatticeError as problem:
             event = Failed(task, worker, problem)

@@ -141,6 +141,25 @@ def work_folder(run: str) -> Path:
     return host_folder() / "work" / run
 
 
+def take_file(run: str, path: str, at: int, data: bytes) -> None:
+    """Take a part of a file that a task of a run begins with; it is there when all parts came, in order."""
+    full = _of_run(run, path)
+    full.parent.mkdir(parents=True, exist_ok=True)
+    with full.open("r+b" if at else "wb") as stream:
+        stream.seek(at)
+        stream.write(data)
+
+
+def digests_of(run: str, paths: Sequence[str]) -> dict[str, tuple[int, str]]:
+    """Sizes and digests of those of some files of a run that are here."""
+    found = {}
+    for path in paths:
+        with suppress(OSError), _of_run(run, path).open("rb") as stream:
+            digest = hashlib.file_digest(stream, lambda: hashlib.blake2b(digest_size=16)).hexdigest()
+            found[path] = stream.tell(), digest
+    return found
+
+
 def read_part(run: str, path: str, at: int, size: int) -> bytes:
     """A part of a file that a run made here."""
     with _of_run(run, path).open("rb") as stream:

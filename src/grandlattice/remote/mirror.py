@@ -90,7 +90,7 @@ def order_there(order: WorkOrder, scene_folder: Path, output: Path) -> WorkOrder
     return replace(
         order, folder=scene_folder / place_in_mirror(order.folder),
         scene=scene_folder / place_in_mirror(order.scene), output=output, fixed=(), sources=frozenset(),
-        scene_files=(), keep=None, keep_most=None, reuse=False,
+        scene_files=(),
     )  # fmt: skip
 
 

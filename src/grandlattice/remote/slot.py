@@ -92,7 +92,7 @@ def slot_facts() -> SlotFacts:
         with suppress(PackageNotFoundError):
             found.append(f"{name} {version(name)}")
     return SlotFacts(
-        f"{__version__}, protocol 2", tuple(found), processor_class(),
+        f"{__version__}, protocol 3", tuple(found), processor_class(),
         f"{platform.system()} {platform.machine()}", can_denoise(), host_cache.host_id(), platform.node(),
         os.cpu_count() or 1, psutil.virtual_memory().total,
         tuple(filter(None, map(str.strip, os.environ.get("GRANDLATTICE_POOLS", "").split(",")))),
