@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from typing import TYPE_CHECKING
 
-from grandlattice.api import orchestration
+from grandlattice.api import looking_ahead
 from grandlattice.errors import LatticeError
 
 if TYPE_CHECKING:
@@ -30,5 +30,5 @@ def not_as_wanted(plan: PlanFiles, planned: Planned) -> Iterator[Member]:
     """Frames of cells whose files are not as the plan wants them; none of a plan that meters."""
     if not plan.meters:
         # Of all cells, as they were planned for the last run: that is known without planning anew.
-        for task in orchestration.outlook(planned, plan.cells.indices(), None).outlook.todo:
+        for task in looking_ahead.outlook(planned, plan.cells.indices(), None).outlook.todo:
             yield from task.members

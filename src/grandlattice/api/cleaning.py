@@ -7,7 +7,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
-from grandlattice.api import orchestration
+from grandlattice.api import looking_ahead
 from grandlattice.api.choices import choices_of
 from grandlattice.errors import LatticeError, OutputError
 from grandlattice.images import read_marks
@@ -92,7 +92,7 @@ def _kept(plan: PlanFiles, planned: Planned) -> Iterator[Leftover]:
     if not any(there.values()):
         return
     known: set[str] = set()
-    for task in orchestration.tasks(planned, plan.cells.indices(), None):
+    for task in looking_ahead.tasks(planned, plan.cells.indices(), None):
         known |= {task.shares, task.trace} - {""}
     for folder, names in there.items():
         for name, size in names.items():

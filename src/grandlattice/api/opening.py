@@ -16,7 +16,6 @@ from grandlattice.errors import LatticeError, OutputError, Place, PlanError
 from grandlattice.plan import PlanModel
 from grandlattice.stage import Survey, draft_plan, framing_file, open_scene, survey_scene
 from grandlattice.tables.passes import LIGHT_PASS, PASSES, Pass, known_pass
-from grandlattice.tracer.compiling.backend import is_compiled
 
 ENDING = ".lattice.yaml"
 QUEUE_ENDING = ".queue.yaml"
@@ -163,4 +162,6 @@ def tracer_prepared_aside() -> Iterator[None]:
 
 def tracer_is_prepared() -> bool:
     """Whether the tracer was compiled on this machine before."""
+    from grandlattice.tracer.compiling.backend import is_compiled
+
     return is_compiled()

@@ -10,7 +10,7 @@ import json
 import multiprocessing
 import os
 import platform
-from collections.abc import Callable, Collection
+from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, fields, replace
 from pathlib import Path
@@ -22,11 +22,11 @@ import psutil
 from grandlattice import review as reviewing
 from grandlattice._support.processes import signals_held, without_main_script
 from grandlattice.api.call_options import RunKeys, RunOptions
+from grandlattice.api.looking_ahead import only_finished, only_unfinished, outlook, tasks
 from grandlattice.api.planned import Indices, Planned
 from grandlattice.checks import landing
-from grandlattice.errors import LatticeError, LedgerLost, PlanError, RunError, nearest
+from grandlattice.errors import LedgerLost, PlanError, nearest
 from grandlattice.plan import (
-    CellSettings,
     PlanModel,
 )
 from grandlattice.plan.run_block import RunBlock
@@ -42,20 +42,15 @@ from grandlattice.runs import (
     TaskList,
     WorkOrder,
     estimate,
-    list_tasks,
-    look_again,
-    look_ahead,
     sole_writer,
 )
 from grandlattice.runs.backends import BackendRequest, backend_maker
 from grandlattice.runs.foreseen import foresee
 from grandlattice.runs.kept_pictures import new_folder
 from grandlattice.runs.kept_shares import KeptShares
-from grandlattice.runs.ledger import DONE
-from grandlattice.runs.memory_room import Room, WorkerRoom, film_bytes
+from grandlattice.runs.memory_room import Room, WorkerRoom
 from grandlattice.runs.notifications import Teller
 from grandlattice.runs.remaining import (
-    read_back,
     refuse_what_stands_there,
     write_down,
 )
@@ -63,7 +58,6 @@ from grandlattice.runs.status import note_run
 from grandlattice.runs.tasks import Frames
 from grandlattice.runs.worker import end_with_children
 from grandlattice.stage import scene_files
-from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import PASSES, is_pass
 from grandlattice.tracer import chosen_compiler, compiler_failure, is_compiled, warm_up
 
@@ -104,59 +98,6 @@ class Preparation:
 def prepare_tracer() -> None:
     """Compile the tracer for this machine, unless that was done before."""
     Preparation().wait()
-
-
-def tasks(planned: Planned, indices: Indices, frames: Frames) -> TaskList:
-    """What a run carries out, in order.
-
-    Raises
-    ------
-    OutputError
-        When two pictures would have one file, or a name is impossible.
-    RunError
-        When there is nothing to carry out.
-    """
-    planned.filing(indices).refuse_collisions()
-    renderers = planned.model.renderers
-
-    def chunk_of(settings: CellSettings) -> int:
-        name = settings.renderer.split(" ")[0]
-        return renderers[name].chunk if name in renderers else 1
-
-    def films_of(settings: CellSettings) -> int:
-        return max(1, int(planned.model.run.films) // film_bytes(settings))
-
-    made = list_tasks(planned.ingredients, indices, frames, chunk_of, films_of)
-    planned.keep_compositions()
-    if not made:
-        raise RunError("None of these cells has one of these frames.")
-    return made
-
-
-def outlook(planned: Planned, indices: Indices, frames: Frames, existing: str = "skip") -> Run:
-    """A run that has not begun: what it would do, and the files there are."""
-    ledger, store, filing = planned.ledger, planned.store, planned.filing(indices)
-    if ledger.planned_key() == planned.key(indices, frames) and existing != "replace":
-        listed, done = read_back(ledger, planned.ingredients)
-        seen = look_again(listed, done, ledger, store, filing)
-    else:
-        listed = tasks(planned, indices, frames)
-        seen = look_ahead(listed, ledger, store, filing, existing)
-    return Run(planned.output, ledger, seen, listed, planned.fixed)
-
-
-def is_done(planned: Planned, indices: Indices, frames: Frames) -> bool:
-    """Whether all files of the tasks that stand in the ledger are there, and the plan has no others."""
-    ledger = planned.ledger
-    try:
-        if ledger.planned_key() != planned.key(indices, frames) or set(ledger.counts()) != {DONE}:
-            return False
-        seen = outlook(planned, indices, frames).outlook
-    except LatticeError:
-        return False
-    finally:
-        ledger.close()
-    return not (seen.todo or seen.changed or seen.foreign)
 
 
 @dataclass(frozen=True)
@@ -333,40 +274,6 @@ def _note_whatever_happens(planned: Planned, begun: Run, key: str) -> None:
                 with suppress(LedgerLost):
                     ledger.take_id(begun.owner)
     note_tasks(planned, begun, key)
-
-
-def only_finished(outlook: Outlook, members: Collection[int]) -> Outlook:
-    """Of an outlook what needs no trace, the files being written from others of their frames.
-
-    Raises
-    ------
-    RunError
-        When something is to be done, and nothing of it in this way.
-    """
-    todo = outlook.todo
-    chosen = np.zeros(len(todo.columns.cells), bool)
-    chosen[list(members)] = True
-    if todo and not members:
-        first = todo[0].members[0]
-        has_exr = any(FORMATS[name].layered for name in first.cell.settings.format)
-        raise RunError(
-            f"No OpenEXR file of {first.cell.address}, frame {first.frame}, stands as the plan wants it: its "
-            "pictures cannot be written without a trace.",
-            cure="glat run traces it" if has_exr else "add exr to its format; glat run traces it then",
-        )
-    return replace(outlook, todo=todo.narrowed(chosen))
-
-
-def only_unfinished(run: Run) -> Outlook:
-    """Of a run what a time limit ended before it had all its samples."""
-    done, cut = run.outlook.done, run.ledger.unfinished()
-    traces = {trace for trace, _, _ in cut}
-    lost = np.zeros(len(done.columns.cells), bool)
-    numbers = [n for n in done.numbers if done.columns.traces[n].tobytes().hex() in traces]
-    for task in done.only(np.array(numbers, np.int64)):
-        for member in task.members:
-            lost[member.number] = (task.trace, member.cell.address, member.frame) in cut
-    return Outlook(done.narrowed(lost), done.narrowed(~lost))
 
 
 def _order(

@@ -261,19 +261,19 @@ class Plan(PlanPictures):
         OutputError
             When two pictures would have one file, or a name is impossible.
         """
-        from grandlattice.api import orchestration
+        from grandlattice.api import looking_ahead
 
-        return orchestration.tasks(self.planned(into), self._chosen(at, sets), frames)
+        return looking_ahead.tasks(self.planned(into), self._chosen(at, sets), frames)
 
     def outlook(
         self, *, at: At = (), sets: Sequence[str] = (), frames: Frames = None, into: Into = None,
         fresh: bool = False,
     ) -> Outlook:  # fmt: skip
         """What a run would do: which tasks are still to be done, and which files stand in the way."""
-        from grandlattice.api import orchestration
+        from grandlattice.api import looking_ahead
 
         existing = "replace" if fresh else "skip"
-        return orchestration.outlook(self.planned(into), self._chosen(at, sets), frames, existing).outlook
+        return looking_ahead.outlook(self.planned(into), self._chosen(at, sets), frames, existing).outlook
 
     def sharing(self, *, at: At = (), sets: Sequence[str] = (), into: Into = None) -> Sharing:
         """How many traces the cells take, and how many frames are done.
@@ -303,9 +303,9 @@ class Plan(PlanPictures):
 
         Quick for what was planned last; anything else counts as not done.
         """
-        from grandlattice.api import orchestration
+        from grandlattice.api import looking_ahead
 
-        return orchestration.is_done(self.planned(into), self._chosen(at, sets), frames)
+        return looking_ahead.is_done(self.planned(into), self._chosen(at, sets), frames)
 
     def forecast(
         self, *, at: At = (), sets: Sequence[str] = (), frames: Frames = None, into: Into = None,
@@ -313,10 +313,10 @@ class Plan(PlanPictures):
     ) -> float | None:  # fmt: skip
         """Seconds that what is not done yet will take, from what was rendered of this plan before; None
         where nothing was."""
-        from grandlattice.api import orchestration
+        from grandlattice.api import looking_ahead, orchestration
 
         existing = "replace" if fresh else "skip"
-        begun = orchestration.outlook(self.planned(into), self._chosen(at, sets), frames, existing)
+        begun = looking_ahead.outlook(self.planned(into), self._chosen(at, sets), frames, existing)
         return orchestration.forecast(begun, self.default_workers() if workers is None else workers)
 
     def run(

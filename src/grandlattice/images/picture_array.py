@@ -10,8 +10,6 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from grandlattice.images.colour import to_display
-
 _LARGEST = 960  # pixels across in a notebook
 
 
@@ -45,6 +43,8 @@ class PictureArray(np.ndarray):
         values = values[::step, ::step]
         is_light = values.ndim == 3 and values.shape[2] >= 3
         if is_light:
+            from grandlattice.images.colour import to_display  # it brings the colour library along
+
             shown = to_display(_with_alpha(values), self.display, self.stops, self.grade)
         else:
             shown = _stretched(values)

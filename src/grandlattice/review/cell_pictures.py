@@ -8,16 +8,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from grandlattice.images import (
-    fitted,
-    light_picture,
-    range_of,
-    read_channels,
-    read_mark,
-    resized,
-    show_pass,
-    to_display,
-)
+from grandlattice import images  # each name of it is loaded when it is asked for
 from grandlattice.plan import CellSettings, PlannedFile
 from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import known_pass
@@ -48,18 +39,18 @@ def cell_picture(
     """
     kind, told = FORMATS[file.format], known_pass(pass_name, own)
     if kind.layered and pass_name != "beauty":
-        values = read_channels(path, told.channels)
-        ranges = ranges or range_of([values], told.look)
+        values = images.read_channels(path, told.channels)
+        ranges = ranges or images.range_of([values], told.look)
         if told.look == "lux":
-            return light_picture(values, *ranges[0], above)
-        return show_pass(values, told.look, ranges, settings.display, settings.exposure)
+            return images.light_picture(values, *ranges[0], above)
+        return images.show_pass(values, told.look, ranges, settings.display, settings.exposure)
     letters = "RGBA" if kind.channels == 4 or kind.layered else "RGB"
-    pixels = _smaller(read_channels(path, tuple(letters)), width)
+    pixels = _smaller(images.read_channels(path, tuple(letters)), width)
     if letters == "RGB":
         pixels = np.concatenate([pixels, np.ones_like(pixels[..., :1])], axis=2)
     if not kind.displayed:
-        stops = float(read_mark(path, "camera stops") or 0.0) if settings.camera_exposure else 0.0
-        return to_display(pixels, settings.display, settings.exposure + stops, settings.graded)
+        stops = float(images.read_mark(path, "camera stops") or 0.0) if settings.camera_exposure else 0.0
+        return images.to_display(pixels, settings.display, settings.exposure + stops, settings.graded)
     # OpenImageIO hands colour over premultiplied; sheets want it as the file has it.
     alpha = pixels[..., 3:]
     straight = np.clip(pixels[..., :3] / np.where(alpha > 1e-4, alpha, 1.0), 0.0, 1.0)
@@ -74,11 +65,11 @@ def ranges_of(
     if pass_name == "beauty" or told.look == "light":
         return ()
     layered = [path for path, file in files if FORMATS[file.format].layered]
-    return range_of([read_channels(path, told.channels) for path in layered], told.look)
+    return images.range_of([images.read_channels(path, told.channels) for path in layered], told.look)
 
 
 def _smaller(picture: NDArray[np.float32], width: int | None) -> NDArray[np.float32]:
     if width is None or picture.shape[1] <= width:
         return picture
-    size = fitted(picture.shape[1], picture.shape[0], width, picture.shape[0])
-    return resized(picture, *size)
+    size = images.fitted(picture.shape[1], picture.shape[0], width, picture.shape[0])
+    return images.resized(picture, *size)

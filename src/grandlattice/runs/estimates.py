@@ -22,9 +22,8 @@ import numpy as np
 from grandlattice._support.readable import many
 from grandlattice.errors import LedgerError
 from grandlattice.runs.ledger import Ledger
-from grandlattice.runs.tasks import Task, TaskList, work_of
+from grandlattice.runs.tasks import Task, TaskList, kind_of, work_of
 from grandlattice.runs.work_order import Probe, Taken
-from grandlattice.runs.workshop import kind_of
 
 _LOOKED_AT = 60  # tasks that stand for all
 _PROBING = 0.5, 6.0  # seconds of probing, at least and at most, …

@@ -13,7 +13,7 @@ import json
 import time
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
@@ -24,7 +24,9 @@ from grandlattice.runs.store import FolderStore
 from grandlattice.runs.tasks import Member
 from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import known_pass
-from grandlattice.tracer import Film
+
+if TYPE_CHECKING:
+    from grandlattice.tracer import Film
 
 RELIT_ON = "from what was traced on "
 TIME_FORM = "%Y-%m-%d %H:%M"
@@ -145,6 +147,8 @@ def film_from(
         films |= {name: guides.pop(name) for name in shares} | {"beauty": guides["beauty"]}
     number = {name: float(value) for name, value in said.items() if value and _is_number(value)}
     relit = (said["relit"] or "").removeprefix(RELIT_ON)
+    from grandlattice.tracer import Film  # it brings the tracer along
+
     film = Film(
         films, int(number.get("samples", 0)), int(number.get("rays", 0)), number.get("seconds", 0.0),
         0.0 if noisy else number.get("denoised", 0.0), number.get("noise"),

@@ -16,8 +16,7 @@ import psutil
 from grandlattice._support.readable import size
 from grandlattice.plan import CellSettings
 from grandlattice.runs.events import UnderWay
-from grandlattice.runs.tasks import Task
-from grandlattice.runs.workshop import kind_of
+from grandlattice.runs.tasks import Task, kind_of
 from grandlattice.tables.passes import is_light_pass
 
 _LOADED = 350_000_000  # bytes of a worker before it has a scene, measured

@@ -364,3 +364,9 @@ def distinct_frames(starts: Numbers, frames: NDArray[np.int64]) -> NDArray[np.in
     for n in np.flatnonzero(np.diff(starts) > 1):
         counts[n] = len(np.unique(frames[starts[n] : starts[n + 1]]))
     return counts
+
+
+def kind_of(cell: Cell) -> str:
+    """What cells have in common whose samples take about as long."""
+    settings = cell.settings
+    return f"{settings.renderer} {settings.camera} {settings.bounces}"

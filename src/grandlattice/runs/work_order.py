@@ -5,14 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from grandlattice.plan import Cell, PlanModel
 from grandlattice.runs.camera_facts import CameraFacts
 from grandlattice.runs.ledger import FileRecord
 from grandlattice.runs.store import FolderStore, Prepared
 from grandlattice.runs.tasks import Task
-from grandlattice.tracer import Film, StopSignal
+
+if TYPE_CHECKING:
+    from grandlattice.tracer import Film, StopSignal  # they bring the tracer along
 
 Told = Callable[[float], None]
 """Is told how much of a task is done, 0..1."""

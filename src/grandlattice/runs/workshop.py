@@ -20,7 +20,7 @@ from grandlattice.runs.file_writing import Filer
 from grandlattice.runs.finishing import to_finish
 from grandlattice.runs.ledger import FileRecord
 from grandlattice.runs.store import Prepared
-from grandlattice.runs.tasks import Shot, Task
+from grandlattice.runs.tasks import Shot, Task, kind_of
 from grandlattice.runs.work_order import (
     MemberResult,
     Rendered,
@@ -193,12 +193,6 @@ def _of_nan(shot: Shot, rendered: Rendered, wild: str) -> RunError:
         cure="look for values that are no numbers in its lights, materials and transforms"
         + ("; accept: [nan] under the renderer lets such pictures count" if outside else ""),
     )
-
-
-def kind_of(cell: Cell) -> str:
-    """What cells have in common whose samples take about as long."""
-    settings = cell.settings
-    return f"{settings.renderer} {settings.camera} {settings.bounces}"
 
 
 def refuse_changed(files: tuple[tuple[Path, int, int], ...]) -> None:

@@ -11,12 +11,15 @@ from collections import deque
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from functools import cache
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
 from grandlattice.errors import TracerError
-from grandlattice.tracer.film import Film
+
+if TYPE_CHECKING:
+    from grandlattice.tracer.film import Film
 
 _KEPT = 100_000_000
 """Bytes of guides that are kept: cells of one view differ in light, and have the same."""
