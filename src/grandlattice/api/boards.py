@@ -72,6 +72,7 @@ def write_boards(
     """
     known = plan.model.boards
     refuse_unknown(names, known, "board")
+    plan = plan.beside(into)
     planned = plan.planned(into)
     written, unchanged = list[Path](), list[Path]()
     try:

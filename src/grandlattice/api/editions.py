@@ -74,6 +74,7 @@ def write_editions(plan: PlanFiles, names: Sequence[str], chosen: Indices, into:
     for name in names:
         for said in known[name].label:
             refuse_unknown_caption(said, plan.model, plan.document.place(["editions", name, "label"]))
+    plan = plan.beside(into)
     planned = plan.planned(into)
     sources, waiting = dict[Path, list[_Wanted]](), list[tuple[str, int]]()
     taken = {file.path for cell in plan.cells for file in planned_files(cell, plan.names)}

@@ -33,6 +33,7 @@ def write(
     may_be_empty : whether a page is written where there is no picture yet.
     states : of cells by address what is wrong with their pictures; by default it is found out.
     """
+    plan = plan.beside(into)
     planned = plan.planned(into)
     try:
         contents = Contents(plan, planned, chosen)
@@ -59,6 +60,7 @@ def write_several(
     ----------
     plans : each with what explains its cells, see `write`, and which of them.
     """
+    plans = [(plan.beside(into), explain, chosen) for plan, explain, chosen in plans]
     planned = [plan.planned(into) for plan, _, _ in plans]
     try:
         every = [
