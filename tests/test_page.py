@@ -509,7 +509,8 @@ def test_names_and_notes_are_shown_as_text(browser, tmp_path: Path) -> None:
     assert tab.page.evaluate("document.querySelectorAll('body script, b').length") == 0
     assert tab.page.evaluate("page.told.cells.map((cell) => cell.a)") == entries
     tab.press("ArrowDown", "y", "Enter")
-    assert "no OpenEXR file to look into" in tab.page.locator(".labels").inner_text()
+    said = tab.page.locator(".labels", has_text="no OpenEXR file to look into")
+    said.wait_for()  # until its picture was looked for
     tab.end()
 
 
