@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import io
 import os
 import signal
@@ -9,6 +10,7 @@ import subprocess
 import sys
 import threading
 from contextlib import redirect_stderr, redirect_stdout
+from datetime import date
 from pathlib import Path
 
 import pytest
@@ -20,6 +22,16 @@ sys.dont_write_bytecode = False
 import grandlattice as lattice  # noqa: E402
 from grandlattice.demo import write_demo  # noqa: E402
 from shapes import room_scene  # noqa: E402
+
+
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption("--shuffled", action="store_true", help="in another order each day")
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    if config.getoption("--shuffled"):
+        day = date.today().isoformat()
+        items.sort(key=lambda item: hashlib.sha256(f"{day} {item.nodeid}".encode()).digest())
 
 
 @pytest.fixture(scope="session")

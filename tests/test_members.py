@@ -199,6 +199,29 @@ class Cells:
         return Task(number, tuple(members), ())
 
 
+def test_a_try_of_a_later_step_waits_for_one_of_an_earlier_step_that_was_revived() -> None:
+    clock = [0.0]
+    members = Membership(Cells([1, 1], [0, 1]), Patience(retries=2, delay=1.0), lambda: clock[0])  # type: ignore[arg-type]
+    before = members.next(lambda pool: True)
+    assert before is not None
+    members.failed(before)
+    later = members.next(lambda pool: True)
+    assert later is not None
+    members.revive(np.array([0]))
+    members.again(later)
+    clock[0] = 5.0  # its wait is over; the earlier step goes first, and is finished first
+    revived = members.next(lambda pool: True)
+    assert revived is not None
+    assert revived.number == before.number
+    assert members.next(lambda pool: True) is None
+    members.done(revived)
+    after = members.next(lambda pool: True)
+    assert after is not None
+    assert after.number == later.number
+    members.done(after)
+    assert members.is_done
+
+
 VERBS = ["next", "next", "next", "done", "done", "again", "failed", "put back", "drop", "revive", "hurry"]
 
 

@@ -133,12 +133,16 @@ class Schedule:
         return None
 
     def _due(self, may: May) -> int | None:
-        """A task whose wait for another try is over."""
+        """A task whose wait for another try is over; those of an earlier step, which may have been revived
+        meanwhile, come first."""
         found, shut = None, list[tuple[float, int]]()
+        if not self._later or self._later[0][0] > self._clock():
+            return None
+        earliest = min([*self._open, *(key[0] for key in self._firsts()[:1])], default=0)
         while found is None and self._later and self._later[0][0] <= self._clock():
             entry = heapq.heappop(self._later)
             if self._state[entry[1]] == _AGAIN:
-                if may(int(self._pools[entry[1]])):
+                if self._steps[entry[1]] <= earliest and may(int(self._pools[entry[1]])):
                     found = entry[1]
                 else:
                     shut.append(entry)
