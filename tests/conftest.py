@@ -23,12 +23,22 @@ import grandlattice as lattice  # noqa: E402
 from grandlattice.demo import write_demo  # noqa: E402
 from shapes import room_scene  # noqa: E402
 
+QUICK = {
+    "test_docs", "test_edits", "test_house", "test_images", "test_ledger", "test_lights", "test_matrix", "test_rates",
+    "test_shapes", "test_stage", "test_tables", "test_textures", "test_words",
+}  # fmt: skip
+"""Files whose tests, but for the long ones, take a minute together."""
+
 
 def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--shuffled", action="store_true", help="in another order each day")
 
 
+@pytest.hookimpl(tryfirst=True)  # before marks choose
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    for item in items:
+        if item.path.stem in QUICK and item.get_closest_marker("long") is None:
+            item.add_marker("quick")
     if config.getoption("--shuffled"):
         day = date.today().isoformat()
         items.sort(key=lambda item: hashlib.sha256(f"{day} {item.nodeid}".encode()).digest())

@@ -157,6 +157,7 @@ def test_what_was_not_kept_noisy_is_traced(plan_file: Path) -> None:
     assert sum(event.result.finished for event in run.finished) == 3
 
 
+@pytest.mark.long
 def test_what_cannot_be_finished_is_traced(made: Path, glat) -> None:
     out = made.parent / "out"
     whole = files_of(out)
@@ -337,6 +338,7 @@ def test_grades_by_hand_calculation() -> None:
     assert shown["highlights"][0, 0, 0] == pytest.approx(plain[0, 0, 0], abs=0.005)
 
 
+@pytest.mark.long
 def test_grades_leave_as_an_asc_cdl_and_say_what_is_left_out(made: Path, glat) -> None:
     assert glat(made.parent, "grade", "exposure=1", "shadows=0.3", "--at", "day/Front")[0] == 0
     assert "at: {light: day, camera: Front}" in made.read_text()

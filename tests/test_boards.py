@@ -84,6 +84,7 @@ def test_pictures_are_as_large_as_the_paper_allows() -> None:
         assert covered > 0.5, (axes, covered)
 
 
+@pytest.mark.long
 def test_a_board_has_words_that_can_be_selected_and_is_written_when_it_has_to_be(
     plan_file: Path, glat
 ) -> None:

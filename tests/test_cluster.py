@@ -262,6 +262,7 @@ def test_a_run_waits_for_workers_says_so_and_refuses_those_that_would_make_other
         assert name in said[0]
 
 
+@pytest.mark.long
 def test_cells_go_to_machines_of_their_pool_and_wait_for_no_other(plan_file: Path, studio: Studio) -> None:
     plan_file.write_text(PLAN + "rules:\n  - at: {light: day}\n    pool: big\n")
     studio.add()
@@ -297,6 +298,7 @@ def test_a_task_is_for_the_pool_that_one_of_its_cells_names(plan_file: Path) -> 
         lattice.open_plan(plan_file)
 
 
+@pytest.mark.long
 def test_open_lines_lead_to_this_machine_alone(
     plan_file: Path, tmp_path: Path, glat, monkeypatch: pytest.MonkeyPatch
 ) -> None:

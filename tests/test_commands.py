@@ -138,6 +138,7 @@ def test_one_bad_plan_of_a_queue_does_not_lose_the_others(plan_file: Path, glat)
     assert code == 1
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("name", ["layers", "day"])
 def test_the_other_plans_of_the_demo_hold(demo: Path, glat, name: str) -> None:
     code, said = glat(demo.parent / "more", "check", f"{name}.lattice.yaml", "--json")

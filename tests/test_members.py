@@ -225,6 +225,7 @@ def test_a_try_of_a_later_step_waits_for_one_of_an_earlier_step_that_was_revived
 VERBS = ["next", "next", "next", "done", "done", "again", "failed", "put back", "drop", "revive", "hurry"]
 
 
+@pytest.mark.long
 @settings(max_examples=150, deadline=None)
 @given(st.data())
 def test_members_are_done_once_and_none_is_lost_whatever_is_asked(data) -> None:

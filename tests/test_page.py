@@ -181,6 +181,7 @@ def test_packed_pixels_are_the_same_when_they_are_unpacked() -> None:
         assert np.array_equal(np.ascontiguousarray(bits).view(exact.dtype), exact)
 
 
+@pytest.mark.long
 def test_a_pixel_says_what_the_file_has(tab: Tab, made: Path) -> None:
     tab.look("day/Front", "night/Side")
     for pane, cell in enumerate(("day/Front", "night/Side")):
@@ -219,6 +220,7 @@ def test_what_is_shown_is_what_the_file_shows_with_its_grade(browser, made: Path
     tab.end()
 
 
+@pytest.mark.long
 def test_exposure_grade_and_display_are_those_of_the_files(tab: Tab, made: Path) -> None:
     light, settings = (
         read_channels(exr(made, "day/Front"), list("RGBA")),
@@ -243,6 +245,7 @@ def test_exposure_grade_and_display_are_those_of_the_files(tab: Tab, made: Path)
         assert np.abs(tab.picture((96, 64)).astype(float) - shown).max() <= 1.01, displays[display]
 
 
+@pytest.mark.long
 def test_light_that_is_mixed_is_the_sum_of_its_parts(tab: Tab, made: Path) -> None:
     tab.look("day/Front", mix={"Key": [2.5, "#ffffff"], "Rim": [0, "#ffffff"]})
     file = exr(made, "day/Front")
@@ -326,6 +329,7 @@ def test_a_click_puts_what_is_there_in_focus_and_hands_it_back(tab: Tab, made: P
     assert re.search(r"fstop: 0.7\n    focus: [\d.]+ m", told), told
 
 
+@pytest.mark.long
 def test_choices_survive_a_reload_merge_and_are_handed_on(tab: Tab, made: Path, tmp_path: Path, glat) -> None:
     tab.press("k", "n")
     tab.page.keyboard.type("warm <b>& close</b> 🌞")
@@ -423,6 +427,7 @@ def test_nothing_stands_in_the_way_of_those_who_cannot_see_or_point(
     tab.end()
 
 
+@pytest.mark.long
 def test_plans_of_a_queue_stand_on_one_page(browser, plan_file: Path, glat) -> None:
     folder = plan_file.parent
     other = (

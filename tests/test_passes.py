@@ -276,6 +276,7 @@ def test_passes_reach_the_file_with_their_names(plan_file: Path) -> None:
     assert lattice.open_plan(plan_file).run(at=["day/Front"], workers=0).outlook.done
 
 
+@pytest.mark.long
 def test_a_plan_asks_for_passes_of_its_own_a_part_and_a_shutter(plan_file: Path, glat) -> None:
     text = PLAN.replace("passes: [beauty, depth]", "passes: [beauty, depth, warm, near, illuminance, motion]")
     text = text.replace("samples: 4", "samples: 4\n  region: 10 4 50 30\n  shutter: 0.5")
@@ -412,6 +413,7 @@ def test_every_pass_has_a_file_of_its_own_where_the_name_says_pass(plan_file: Pa
     assert marks == {"depth as distance 100 2000"}
 
 
+@pytest.mark.long
 def test_ranges_do_not_flicker(plan_file: Path) -> None:
     plan = shown_plan(plan_file, "  passes: [position]\n  format: png\n  frames: 1-24 by 6\n")
     assert plan.run(at=["day/Side"], workers=2).ok

@@ -119,6 +119,7 @@ def test_deep_and_multiplying_yaml_is_refused_at_once() -> None:
             parse(text)
 
 
+@pytest.mark.long
 @settings(max_examples=200, deadline=None)
 @given(st.text(max_size=300))
 def test_any_text_is_a_plan_or_a_plan_error(text: str) -> None:
@@ -323,6 +324,7 @@ def test_who_wins() -> None:
 # --- names of files --------------------------------------------------------------------------
 
 
+@pytest.mark.long
 @settings(max_examples=200, deadline=None)
 @given(st.text(min_size=1, max_size=40).filter(lambda t: not set(t) & set('\n\r\t"\\')))
 def test_no_entry_can_lead_out_of_the_output_folder(name: str) -> None:
@@ -354,6 +356,7 @@ def test_passes_and_formats_have_their_own_files_where_the_template_says_so() ->
     ]
 
 
+@pytest.mark.long
 def test_hostile_plans_are_refused_in_words(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.syspath_prepend(Path(__file__).parent / "torture")
     monkeypatch.chdir(tmp_path)

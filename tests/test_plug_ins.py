@@ -57,6 +57,7 @@ def test_the_demo_runs_on_a_backend_of_another_package(tmp_path: Path, glat_with
         np.testing.assert_array_equal(read_channels(path, "RGBA"), read_channels(there[name], "RGBA"))
 
 
+@pytest.mark.long
 def test_a_renderer_of_another_package_draws_and_the_plan_names_a_backend(
     plan_file: Path, glat_with_others
 ) -> None:
@@ -72,6 +73,7 @@ def test_a_renderer_of_another_package_draws_and_the_plan_names_a_backend(
     np.testing.assert_allclose(read_channels(file, "RGBA")[5, 5], (0.25, 0.5, 0.75, 1.0), rtol=1e-3)
 
 
+@pytest.mark.long
 def test_what_is_not_installed_is_said_with_what_is(plan_file: Path, glat) -> None:
     code, said = glat(plan_file.parent, "run", "--on", "smoke://render:8786")
     assert code == 2

@@ -80,6 +80,7 @@ def test_what_is_relit_is_what_a_trace_would_be(kept: Path, tmp_path: Path, name
     assert lattice.open_plan(kept).outlook(at="light=day").todo.frame_count == 2
 
 
+@pytest.mark.long
 def test_what_kept_shares_do_not_answer_is_traced(kept: Path) -> None:
     plan = lattice.open_plan(kept)
     for edits in (
@@ -234,6 +235,7 @@ def test_traces_are_counted_and_reasons_given(plan_file: Path, glat) -> None:
 # --- answers that are remembered --------------------------------------------------------------------------
 
 
+@pytest.mark.long
 def test_what_is_done_is_known_without_opening_until_anything_changes(
     plan_file: Path, glat, monkeypatch
 ) -> None:

@@ -80,6 +80,7 @@ def test_a_few_tasks_take_the_threads_of_many_workers(
     assert asked == [threads, 3]
 
 
+@pytest.mark.long
 def test_what_is_done_is_not_done_again_until_it_changes(plan_file: Path) -> None:
     folder = plan_file.parent
 
@@ -164,6 +165,7 @@ def test_a_foreign_file_is_not_replaced(plan_file: Path) -> None:
     assert lattice.open_plan(plan_file).run(at=["day/Front"], workers=0, fresh=True).ok
 
 
+@pytest.mark.long
 def test_a_task_that_fails_leaves_the_others_alone(plan_file: Path) -> None:
     text = plan_file.read_text().replace(
         "    day:\n", "    day: {edits: [{set: {on: //BallA, nonsense: 1}}]}\n"

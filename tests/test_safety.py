@@ -27,6 +27,7 @@ NOT_OURS = [
 ]  # fmt: skip
 
 
+@pytest.mark.long
 def test_files_that_look_like_our_temporary_ones_stay(plan_file: Path) -> None:
     for name in NOT_OURS:
         path = plan_file.parent / name
@@ -39,6 +40,7 @@ def test_files_that_look_like_our_temporary_ones_stay(plan_file: Path) -> None:
     assert len(NOT_OURS) > 20
 
 
+@pytest.mark.long
 def test_pictures_whose_names_look_like_temporary_ones_stay(plan_file: Path) -> None:
     attempt = new_attempt()
     text = plan_file.read_text().replace(

@@ -80,6 +80,7 @@ def served(plan_file: Path) -> Iterator[Server]:
         assert "Traceback" not in rest
 
 
+@pytest.mark.long
 def test_only_pages_of_this_server_come_in(served: Server, plan_file: Path) -> None:
     assert served.ask("/")[0] == 200
     assert served.ask("/told.js")[0] == 200
@@ -108,6 +109,7 @@ def test_only_pages_of_this_server_come_in(served: Server, plan_file: Path) -> N
     )  # in the address of the page alone
 
 
+@pytest.mark.long
 def test_nothing_outside_the_folder_is_handed_out(served: Server, plan_file: Path) -> None:
     folder = plan_file.parent / "room-page"
     (plan_file.parent / "secret.js").write_text("secret")
@@ -130,6 +132,7 @@ def test_nothing_outside_the_folder_is_handed_out(served: Server, plan_file: Pat
     )
 
 
+@pytest.mark.long
 def test_choices_are_kept_beside_the_run_and_wrong_ones_are_not(served: Server, plan_file: Path) -> None:
     note = "<script>alert(1)</script> \u202e " + "x" * 10_000
     code, body, _ = served.ask("/choices", "POST", {"day/Front": {"by": "keep", "note": note, "at": 10}})
@@ -163,6 +166,7 @@ def test_choices_are_kept_beside_the_run_and_wrong_ones_are_not(served: Server, 
     assert len(lattice.open_plan(plan_file).choices()) == 2
 
 
+@pytest.mark.long
 def test_orders_reach_the_plan_and_say_what_stands_in_the_way(served: Server, plan_file: Path) -> None:
     code, body, _ = served.ask("/order", "POST", {"order": "pause"})
     assert (code, json.loads(body)["problem"]) == (409, "No run of this plan is under way.")
@@ -226,6 +230,7 @@ def test_what_the_page_hands_back_is_written_into_the_plan(plan_file: Path) -> N
         assert plan_file.read_text() == text, verb
 
 
+@pytest.mark.long
 def test_pixels_are_made_when_they_are_asked_for(served: Server, plan_file: Path) -> None:
     told = served.ask("/told.js")[1].decode()
     keys = json.loads(told.removeprefix("PAGE.told(").rstrip(");\n"))["pixels"]
@@ -241,6 +246,7 @@ def test_pixels_are_made_when_they_are_asked_for(served: Server, plan_file: Path
         assert served.ask(f"/{wrong}")[0] == 404, wrong
 
 
+@pytest.mark.long
 def test_a_thousand_connections_that_break_off_are_survived(served: Server) -> None:
     request = f"GET /events HTTP/1.1\r\nHost: 127.0.0.1:{served.port}\r\nCookie: grand-lattice={served.token}\r\n\r\n".encode()
     for k in range(1000):
@@ -271,6 +277,7 @@ def test_where_a_page_cannot_be_served_is_said(plan_file: Path, glat) -> None:
     assert (found[0], "served of one plan, and here are 2" in found[1]) == (2, True), found
 
 
+@pytest.mark.long
 def test_ctrl_c_ends_live_proofs_that_are_under_way(plan_file: Path) -> None:
     plan_file.write_text(
         PLAN.replace("samples: 4", "samples: 4").replace(
@@ -332,6 +339,7 @@ def test_a_page_follows_a_run_and_steers_it(plan_file: Path) -> None:
     assert server.token not in rest
 
 
+@pytest.mark.long
 def test_a_served_page_that_nobody_looks_at_takes_next_to_nothing(served: Server) -> None:
     import psutil
 
@@ -363,6 +371,7 @@ def test_a_change_that_is_taken_back_before_it_was_proofed_leaves_no_mark(
     assert "out of date" not in (live.folder / "told.js").read_text()
 
 
+@pytest.mark.long
 def test_a_save_is_a_try_and_a_broken_one_leaves_what_stands(plan_file: Path) -> None:
     from grandlattice.api.live_proofs import LiveProofs
 

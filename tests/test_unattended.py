@@ -498,6 +498,7 @@ def test_a_worker_that_holds_too_much_memory_is_ended(plan_file: Path) -> None:
     assert not list(plan_file.parent.rglob("*.part*"))
 
 
+@pytest.mark.long
 def test_a_scene_that_changes_meanwhile_is_found_out(plan_file: Path) -> None:
     plan = lattice.open_plan(plan_file)
     scene, texture = plan_file.with_name("room.usda"), plan_file.with_name("grid.png")
