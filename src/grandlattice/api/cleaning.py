@@ -47,7 +47,6 @@ def leftovers(plan: PlanFiles, into: Path | None = None, *, rejected: bool = Fal
     ----------
     rejected : files of cells that were chosen as ``out``, too.
     """
-    plan = plan.beside(into)
     planned = plan.planned(into)
     try:
         out = {cell for cell, each in choices_of(planned).items() if each.by == "out"} if rejected else set()
@@ -114,7 +113,6 @@ def remove(plan: PlanFiles, chosen: Iterable[Leftover], into: Path | None = None
     RunUnderWay
         When a run writes to the same folder.
     """
-    plan = plan.beside(into)
     planned = plan.planned(into)
     with sole_writer(planned.ledger):
         now = set(leftovers(plan, into, rejected=True))

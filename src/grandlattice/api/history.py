@@ -62,7 +62,6 @@ class EarlierPicture(NamedTuple):
 
 def history_of(plan: PlanFiles, cell: Cell, frame: int | None, into: Path | None) -> list[EarlierPicture]:
     """Earlier pictures of a cell's frame; see `Plan.history`."""
-    plan = plan.beside(into)
     planned = plan.planned(into)
     chosen, kept = _kept(plan, planned, cell, frame)
     stamps = sorted({each.stamp for every in kept.values() for each in every}, reverse=True)
@@ -97,7 +96,6 @@ def _kept(
 
 def back(plan: PlanFiles, cell: Cell, number: int, frame: int | None, into: Path | None) -> EarlierPicture:
     """Make an earlier picture the present one; see `Plan.back`."""
-    plan = plan.beside(into)
     planned = plan.planned(into)
     with sole_writer(planned.ledger):
         every = history_of(plan, cell, frame, into)

@@ -69,7 +69,6 @@ class FileFacts:
 
 def facts_of(plan: PlanFiles, cell: Cell, frame: int | None, into: Path | None) -> list[FileFacts]:
     """What is known of the files of a cell; see `Plan.where`."""
-    plan = plan.beside(into)
     planned = plan.planned(into)
     frames = cell.settings.frames if frame is None else [frame]
     if frame is not None and frame not in cell.settings.frames:

@@ -1,4 +1,4 @@
-"""What a run of a plan would do, found without a worker, the tracer or an image library."""
+"""What a run of a plan would do, found without a worker or the tracer."""
 
 from __future__ import annotations
 

@@ -155,7 +155,7 @@ def check_machine(checked: Checked) -> Iterator[Finding]:
         if not cell.settings.keep_noisy:
             continue
         if cell.settings.is_outside:
-            why, cure = f"{cell.settings.renderer} draws it, and cleans its own pictures", ""
+            why, cure = f"{cell.settings.renderer} draws it, and what it gives is kept as it is", ""
         elif layered and "beauty" in cell.settings.passes:
             continue
         else:

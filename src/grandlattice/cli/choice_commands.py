@@ -71,9 +71,10 @@ def grade(
         plan.refuse_stale()
         done = plan.finish(at=at or (), into=into, **plan.hurried)
         _save(plan)  # what could not be done was refused before
-        hidden = plan.document.grades
-        if hidden is not None and hidden.file is not None and not beside:
-            console.print(f"[yellow]what {escape(short(hidden.file))} says stands over it[/yellow]")
+        over = plan.grades_file()
+        places = (cell.origins.get("grade") for cell in plan.cells.at(*(at or ())))
+        if not beside and over is not None and any(p is not None and p.file == over for p in places):
+            console.print(f"[yellow]what {escape(short(over))} says of some of them stands over it[/yellow]")
         _say_finished(plan, done, at, into)
     if cdl is not None:
         _write_cdl(plan, at, cdl)
