@@ -151,6 +151,7 @@ def test_letters_that_the_font_lacks_come_from_the_machine_and_labels_are_the_sa
         assert [part for _, part in apart] == ["Möwe ", "夜明け"]
         whole = sum(Letters(20).length(part) for part in ("Möwe ", "夜明け"))
         assert Letters(20).length("Möwe 夜明け") == pytest.approx(whole)
+        assert len(parts_of("夜\u0301明")) == 1  # a mark stays with its letter
     monkeypatch.setattr(letters, "_others", lambda: ())
     letters.parts_of.cache_clear()
     letters._font_for.cache_clear()

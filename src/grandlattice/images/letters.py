@@ -64,14 +64,17 @@ class Letters:
 def parts_of(text: str) -> tuple[tuple[Path, str], ...]:
     """A text in parts, each with a font that has its letters; where none has one, the font that comes along
     draws its sign for that."""
-    fonts = [_font_for(letter) for letter in text]
+    fonts: list[Path] = []
+    for letter in text:
+        is_mark = unicodedata.category(letter)[0] == "M"  # it belongs to the letter before
+        fonts.append(fonts[-1] if is_mark and fonts else _font_for(letter))
     pairs = groupby(zip(fonts, text, strict=True), key=lambda pair: pair[0])
     return tuple((font, "".join(letter for _, letter in part)) for font, part in pairs)
 
 
 @cache
 def _font_for(letter: str) -> Path:
-    if unicodedata.category(letter)[0] in "CMZ" or _has(FONT, letter):  # marks go with what they stand on
+    if unicodedata.category(letter)[0] in "CZ" or _has(FONT, letter):  # nothing is drawn of blanks
         return FONT
     return next((font for font in _others() if _has(font, letter)), FONT)
 

@@ -29,6 +29,7 @@ from grandlattice.remote.seats import Seat, Seats
 from grandlattice.runs.backends import Abilities
 from grandlattice.runs.events import Event, Failed, Finished, Progress, Returned, UnderWay
 from grandlattice.runs.files_between_tasks import files_to_begin_with
+from grandlattice.runs.kept_shares import KeptShares
 from grandlattice.runs.slots import Slot
 from grandlattice.runs.tasks import Task, pool_key
 from grandlattice.runs.work_order import Probe, Taken, TaskResult, WorkOrder
@@ -74,6 +75,7 @@ class Cluster:
     ) -> None:  # fmt: skip
         self._order, self._engine, self._most = order, Engine(connect), most
         self._run = secrets.token_hex(12)
+        self._shares = KeptShares(order.store, order.plan_name)
         self._doing: dict[str, _Doing] = {}
         self._events: queue.Queue[Event] = queue.Queue()
         self._carrier = Carrier(order, self._engine, self._run)
@@ -176,7 +178,7 @@ class Cluster:
             doing = _Doing(UnderWay(task, seat.number, now, now + _STARTING), seat)
             self._doing[key] = doing
             seat.key = key
-        along = [] if seat.shares else files_to_begin_with(self._order, task)
+        along = [] if seat.shares else files_to_begin_with(self._order, task, self._shares)
         if along:
             self._carrying.submit(self._hand_over, key, doing, along)
         else:

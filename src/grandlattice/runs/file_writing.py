@@ -72,7 +72,7 @@ class Filer:
         ]
 
     def finish(
-        self, task: Task, member: Member, sources_of: Sequence[Source]
+        self, task: Task, member: Member, wanted: Sequence[Source]
     ) -> list[tuple[Prepared, FileRecord]]:
         """Write files of a member from others of it, see `finishing`, under temporary names.
 
@@ -83,7 +83,7 @@ class Filer:
         """
         made, own = [], self._order.model.own_kinds
         read: dict[tuple[Any, ...], tuple[Film, CameraFacts, str]] = {}
-        for file, sources, as_traced in sources_of:
+        for file, sources, as_traced in wanted:
             paths = tuple(self._store.path(source.planned.path) for source in sources)
             passes = sources[0].planned.passes if as_traced else file.planned.passes
             lights = member.cell.settings.passes if as_traced else None

@@ -13,9 +13,13 @@ from grandlattice.runs.temporary_files import shares_file, unfinished_file
 from grandlattice.runs.work_order import TaskResult, WorkOrder
 
 
-def files_to_begin_with(order: WorkOrder, task: Task) -> list[str]:
+def files_to_begin_with(order: WorkOrder, task: Task, shares: KeptShares) -> list[str]:
     """Files that may spare a task its trace: those of its frames that others are written from, light shares
     of its view, and pictures that a time limit ended.
+
+    Parameters
+    ----------
+    shares : the light shares of the order's plan.
 
     Returns
     -------
@@ -27,7 +31,7 @@ def files_to_begin_with(order: WorkOrder, task: Task) -> list[str]:
             if to_finish(store, member):
                 found |= dict.fromkeys(file.planned.path for file in member.files)
     if order.reuse and task.shares:
-        kept = KeptShares(store, plan).of_view(task.shares)
+        kept = shares.of_view(task.shares)
         found |= dict.fromkeys(path.relative_to(order.output).as_posix() for path, _ in kept)
     if order.further:
         found |= dict.fromkeys(unfinished_file(plan, task.trace, film) for film in range(len(task.films)))
