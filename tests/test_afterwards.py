@@ -259,6 +259,8 @@ def test_grades_beside_the_pictures_that_cannot_be_are_refused_where_they_stand(
     assert code == 2
     assert said in answer
     assert "room.grades.yaml:" in answer
+    beside.write_text("")
+    assert glat(plan_file.parent, "cells")[0] == 0
     # One that an editor changed meanwhile is not written over.
     beside.write_text("rules: []\n")
     plan = lattice.open_plan(plan_file).grade(at="light=day", beside=True, exposure=1)

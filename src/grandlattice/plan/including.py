@@ -69,13 +69,14 @@ def _gather(document: Document, found: list[Document], above: tuple[Path, ...]) 
 
 def grades_in(file: Path) -> Document | None:
     """Grades that stand beside pictures, in a file of their own: rules for a plan that is not to be touched.
+    One that was emptied says nothing.
 
     Raises
     ------
     PlanError
         When the file says anything else.
     """
-    return read_grades(read_document(file)) if is_file(file) else None
+    return read_grades(read_document(file)) if is_file(file) and file.stat().st_size else None
 
 
 def read_grades(document: Document) -> Document:
