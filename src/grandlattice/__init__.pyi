@@ -101,7 +101,7 @@ from .images import (
 from .page.page_writing import (
     PageFiles as PageFiles,
 )
-from .plan.cell_maker import (
+from .plan.cell_settings import (
     Cell as Cell,
     CellSettings as CellSettings,
 )

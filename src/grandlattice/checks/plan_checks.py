@@ -8,7 +8,7 @@ from collections.abc import Iterator
 
 from grandlattice.checks.finding import ERROR, NOTE, WARNING, Checked, Finding, from_error
 from grandlattice.errors import LatticeError
-from grandlattice.plan.cell_maker import DEFAULT_OUTPUT, Cell
+from grandlattice.plan.cell_settings import DEFAULT_OUTPUT, Cell
 from grandlattice.plan.schema import Bundle, EachAxis, SweepAxis
 from grandlattice.plan.spelled_values import Size
 from grandlattice.tables.formats import FORMATS

@@ -10,8 +10,10 @@ from .axes import (
     distinct_names as distinct_names,
 )
 from .cell_maker import (
-    Cell as Cell,
     CellMaker as CellMaker,
+)
+from .cell_settings import (
+    Cell as Cell,
     CellSettings as CellSettings,
 )
 from .file_index import (

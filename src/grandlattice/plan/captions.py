@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from grandlattice._support.readable import size
-from grandlattice.plan.cell_maker import Cell
+from grandlattice.plan.cell_settings import Cell
 from grandlattice.plan.schema import PlanModel, SweepAxis
 from grandlattice.tables.caption_names import FIGURES, LABEL
 

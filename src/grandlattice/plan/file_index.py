@@ -17,7 +17,8 @@ from numpy.typing import NDArray
 
 from grandlattice.errors import OutputError
 from grandlattice.plan.axes import SceneFacts
-from grandlattice.plan.cell_maker import Cell, CellMaker, CellSettings, decided
+from grandlattice.plan.cell_maker import CellMaker
+from grandlattice.plan.cell_settings import Cell, CellSettings, decided
 from grandlattice.plan.file_names import (
     LONGEST,
     FileNames,

@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 from functools import lru_cache
 
 from grandlattice.errors import OutputError, Place, nearest
-from grandlattice.plan.cell_maker import Cell, CellSettings
+from grandlattice.plan.cell_settings import Cell, CellSettings
 from grandlattice.tables.formats import FORMATS
 
 _FIELDS = ("plan", "scene", "cell", "index", "pass", "frame", "take", "version", "date", "ext", "eye")

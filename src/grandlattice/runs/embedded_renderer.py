@@ -11,8 +11,7 @@ from concurrent.futures import Future, ThreadPoolExecutor, wait
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
-from typing import Any, NamedTuple
-from zipfile import BadZipFile
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -27,7 +26,7 @@ from grandlattice.runs.cell_snapshots import CellSnapshots
 from grandlattice.runs.compositions import lamps_of
 from grandlattice.runs.kept_shares import KeptShares, answering
 from grandlattice.runs.tasks import Task
-from grandlattice.runs.temporary_files import unfinished_file
+from grandlattice.runs.unfinished_pictures import UnfinishedPictures
 from grandlattice.runs.work_order import Rendered, Taken, Told, WorkOrder
 from grandlattice.scene_records import Light, Material, Snapshot
 from grandlattice.stage import Scene, SnapshotDigests, read_asset
@@ -59,7 +58,6 @@ from grandlattice.tracer import (
 _PROBE_WIDTH = 128  # pixels
 _MEASURED_AT = 5  # frames of a cell that are looked at for the range of a pass
 _MOST_IMAGES = 1 << 30  # bytes of images kept for cells to come
-_SO_FAR = ("taken", "ended", "number", "rays", "seconds")
 
 
 def make(order: WorkOrder, scene: Scene, name: str, version: str | None) -> EmbeddedRenderer:
@@ -81,8 +79,8 @@ class EmbeddedRenderer:
         self._snapshots = CellSnapshots(scene, order.model, order.folder)
         self._stage = self._snapshots.stage
         self._tracer = Tracer(order.threads)
-        self._store = order.store
         self._shares = KeptShares(order.store, order.plan_name)
+        self._unfinished = UnfinishedPictures(order.store, order.plan_name)
         self._digests = SnapshotDigests()
         self._notes: tuple[str, ...] = ()
         self._lit: tuple[str, tuple[_Lit, ...]] = ("", ())  # the films of the last company
@@ -132,7 +130,7 @@ class EmbeddedRenderer:
             lamps = [each.lamps for each in lit] + [lamps_of(self._digests, each.lights) for each in off]
             control = TraceControl(
                 None if progress is None else partial(_part, progress, k, len(groups)), stop, begun,
-                partial(self._keep, task, group),
+                partial(self._unfinished.keep, task, group),
                 partial(self._keep_shares, task, group[0], lamps) if task.shares else None,
             )  # fmt: skip
             # Each film has its seconds; those of one trace have them together.
@@ -214,43 +212,12 @@ class EmbeddedRenderer:
     ) -> Iterator[tuple[list[int], Unfinished | None]]:
         """Films that are traced together; those that a time limit ended go on as they began."""
         for film in range(len(task.films)) if self._order.further else ():
-            kept = self._begun(task, film)
+            kept = self._unfinished.begun(task, film)
             if kept is not None and not set(left).isdisjoint(kept[0]):
                 left = [number for number in left if number not in kept[0]]
                 yield kept
         for group in split(lightings, left, len(left)):
             yield group, None
-
-    def _keep(self, task: Task, films: Sequence[int], unfinished: Unfinished) -> None:
-        """Put films away as far as they came, beside the others of the plan."""
-        told: dict[str, Any] = {f"sums {name}": sums for name, sums in unfinished.sums.items()}
-        told |= {f"settled {name}": sums for name, sums in unfinished.settled.items()}
-        told |= {f"so far {name}": getattr(unfinished, name) for name in _SO_FAR}
-        told["films"] = np.array(films)
-
-        def write(path: Path) -> None:
-            with path.open("wb") as stream:
-                np.savez(stream, **told)
-
-        self._store.put(self._place(task, films[0]), write, task.attempt)
-
-    def _begun(self, task: Task, film: int) -> tuple[list[int], Unfinished] | None:
-        """Films that were put away, the first of them, and how far they came; they are traced from the start
-        where that is gone or broken."""
-        try:
-            with np.load(self._store.path(self._place(task, film))) as kept:
-                sums, settled = (
-                    {name.removeprefix(kind): kept[name] for name in kept.files if name.startswith(kind)}
-                    for kind in ("sums ", "settled ")
-                )
-                taken, ended, number, rays, seconds = (kept[f"so far {name}"] for name in _SO_FAR)
-                films = kept["films"].tolist()
-        except (OSError, EOFError, ValueError, KeyError, BadZipFile):
-            return None
-        return films, Unfinished(sums, settled, taken, ended, int(number), int(rays), float(seconds))
-
-    def _place(self, task: Task, film: int) -> str:
-        return unfinished_file(self._order.plan_name, task.trace, film)
 
     def snapshot(self, cell: Cell, frame: int, *, later: bool = False) -> Snapshot:
         """A cell's edits laid over the scene, and the scene at a frame.

@@ -20,7 +20,7 @@ from typing import Any, NamedTuple
 from grandlattice._support.filesystem import is_file
 from grandlattice.plan import Cell, PlanModel, PlannedFile
 from grandlattice.plan.captions import told_words
-from grandlattice.plan.cell_maker import CellSettings
+from grandlattice.plan.cell_settings import CellSettings
 from grandlattice.plan.setting_layers import PlacedEdit, Saying
 from grandlattice.runs.compositions import Compositions, Halves
 from grandlattice.stage.opened_scene import file_digest

@@ -43,11 +43,12 @@ def chain_of(instancer: Usd.Prim, outer: Chain = ()) -> Iterator[tuple[Usd.Prim,
             if prim.IsA(UsdGeom.PointInstancer):
                 yield from chain_of(prim, chain)
                 prims.PruneChildren()
-            elif is_shape(prim) and _is_drawn(prim):
+            elif is_shape(prim) and is_drawn(prim):
                 yield prim, chain
 
 
-def _is_drawn(prim: Usd.Prim) -> bool:
+def is_drawn(prim: Usd.Prim) -> bool:
+    """Whether a prim is for pictures, and not a proxy or a guide."""
     purpose = UsdGeom.Imageable(prim).ComputePurpose()
     return purpose in (UsdGeom.Tokens.default_, UsdGeom.Tokens.render)
 

@@ -8,7 +8,7 @@ they are, and the renderer sees the very same objects.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,8 +18,9 @@ from grandlattice.errors import Place, SceneError, nearest
 from grandlattice.scene_records import Geometry, Item, Later, Light, Material, Snapshot
 from grandlattice.stage.attributes import is_light
 from grandlattice.stage.cell_stage import CellStage
+from grandlattice.stage.drawn_shapes import DrawnShape, find_shapes, is_shown, is_visible
 from grandlattice.stage.edits.visibility import STATE
-from grandlattice.stage.instancing import Chain, chain_of, chain_varies, copies_of
+from grandlattice.stage.instancing import chain_varies, copies_of
 from grandlattice.stage.light_reading import (
     light_prims,
     matrix_array,
@@ -31,8 +32,9 @@ from grandlattice.stage.light_reading import (
 )
 from grandlattice.stage.opened_scene import quiet_usd
 from grandlattice.stage.selection import HELPERS
-from grandlattice.stage.shapes import SHAPE_PROPERTIES, ShapeSource, is_shape, read_shape, shape_varies
+from grandlattice.stage.shapes import SHAPE_PROPERTIES, ShapeSource, read_shape
 from grandlattice.stage.surface_reading import is_painted, plain_material, read_material, unpainted, uv_sets
+from grandlattice.stage.variation import looks_vary, stands_alone, transform_varies, visibility_varies
 
 _ITEMS, _LOOKS = "items", "looks"
 _STEPS = 5  # moments at which what moves is looked at while the shutter is open
@@ -43,33 +45,13 @@ _PLACING = (
 )  # fmt: skip
 
 
-@dataclass(frozen=True, eq=False)
-class _Shape:
-    """A shape that may be seen, and the parts of it that may have materials of their own.
-
-    `shared` is the prim whose triangles these are: instances of a prototype have them in common.
-    `chain` are the point instancers it is a prototype of.
-    """
-
-    prim: Usd.Prim
-    shared: Usd.Prim
-    subsets: list[UsdGeom.Subset]
-    varies: bool
-    chain: Chain
-
-    @property
-    def placed_by(self) -> Usd.Prim:
-        """The prim whose transform places it in the world: itself, or the outermost of its instancers."""
-        return self.chain[0].instancer if self.chain else self.prim
-
-
 class Snapshotter:
     """Takes snapshots of a cell stage, reading again only what changed."""
 
     def __init__(self, cell_stage: CellStage) -> None:
         self._cell_stage = cell_stage
         self._stage = cell_stage.stage
-        self._shapes: list[_Shape] | None = None
+        self._shapes: list[DrawnShape] | None = None
         self._lights: list[Usd.Prim] | None = None
         self._geometry: dict[Sdf.Path, tuple[ShapeSource, Geometry]] = {}
         self._doubtful: set[Sdf.Path] = set()  # of those, what has to be compared again
@@ -86,7 +68,7 @@ class Snapshotter:
         self._animated: bool | None = None
         self._only_moves = False  # between frames: transforms of the movers differ, nothing else
         self._movers: list[int] = []
-        self._shown: list[_Shape] = []  # the shapes of the items
+        self._shown: list[DrawnShape] = []  # the shapes of the items
         self._times: tuple[float, ...] = ()  # while the shutter is open
         self._stale = {_ITEMS, _LOOKS}
         self._key = Tf.Notice.Register(Usd.Notice.ObjectsChanged, self._changed, self._stage)
@@ -149,8 +131,8 @@ class Snapshotter:
         """Whether anything of the stage, its lights or a camera differs between frames; after `take`."""
         others = [*(self._lights or ()), self._stage.GetPrimAtPath(camera)]
         return self._moves_over_time() or any(
-            _transform_varies(prim)
-            or _visibility_varies(prim)
+            transform_varies(prim)
+            or visibility_varies(prim)
             or any(attribute.ValueMightBeTimeVarying() for attribute in prim.GetAuthoredAttributes())
             for prim in others
             if prim
@@ -202,11 +184,11 @@ class Snapshotter:
         """Whether anything but lights and cameras differs between frames; looked up once."""
         if self._animated is None:
             shapes = self._shapes or []
-            self._movers = [k for k, shape in enumerate(self._shown) if _transform_varies(shape.placed_by)]
+            self._movers = [k for k, shape in enumerate(self._shown) if transform_varies(shape.placed_by)]
             others = (
-                any(s.varies or _visibility_varies(s.prim) or chain_varies(s.chain) for s in shapes)
-                or any(_transform_varies(shape.prim) for shape in self._shown if shape.chain)
-                or any(_looks_vary(source) for source in self._sources)
+                any(s.varies or visibility_varies(s.prim) or chain_varies(s.chain) for s in shapes)
+                or any(transform_varies(shape.prim) for shape in self._shown if shape.chain)
+                or any(looks_vary(source) for source in self._sources)
             )  # fmt: skip
             self._animated, self._only_moves = others or bool(self._movers), not others
         return self._animated
@@ -230,8 +212,8 @@ class Snapshotter:
         told: Callable[[Sequence[Material]], None] | None,
     ) -> None:  # fmt: skip
         if self._shapes is None:
-            self._shapes = _find_shapes(self._stage)
-        shown = [s for s in self._shapes if _is_shown(s, time)]
+            self._shapes = find_shapes(self._stage)
+        shown = [s for s in self._shapes if is_shown(s, time)]
         parts = [p for s in shown for p in (s.prim, *(part.GetPrim() for part in s.subsets))]
         bound = (
             UsdShade.MaterialBindingAPI.ComputeBoundMaterials(parts, UsdShade.Tokens.full)[0] if parts else []
@@ -284,7 +266,7 @@ class Snapshotter:
 
         items: list[Item] = []
         standing: list[str] = []
-        standing_shapes: list[_Shape] = []
+        standing_shapes: list[DrawnShape] = []
         moments = [UsdGeom.XformCache(Usd.TimeCode(t)) for t in self._times]
         for shape, used in zip(shown, uses_of, strict=True):
             state = _state(shape.prim)
@@ -326,7 +308,7 @@ class Snapshotter:
                     yield str(shape.prim.GetPath()), name
 
     def _track(
-        self, shape: _Shape, moments: list[UsdGeom.XformCache], copies: NDArray | None
+        self, shape: DrawnShape, moments: list[UsdGeom.XformCache], copies: NDArray | None
     ) -> NDArray[np.float64] | None:
         """Where a shape is while the shutter is open, see `Item`; None where it stands still."""
         if moments and copies is not None and chain_varies(shape.chain):
@@ -334,11 +316,11 @@ class Snapshotter:
             if any(len(here) != len(copies) for _, here in each):
                 return None  # some come or go meanwhile, and they have no names to match them by
             return _if_it_moves(np.array([here @ to_world for to_world, here in each]))
-        if moments and _transform_varies(shape.placed_by):
+        if moments and transform_varies(shape.placed_by):
             return _places_of(shape.placed_by, moments)
         return None
 
-    def _geometry_of(self, shape: _Shape, time: Usd.TimeCode, uv: tuple[str, ...]) -> Geometry:
+    def _geometry_of(self, shape: DrawnShape, time: Usd.TimeCode, uv: tuple[str, ...]) -> Geometry:
         """The triangles of a shape: the very same object for as long as it is the same.
 
         Parameters
@@ -362,7 +344,7 @@ class Snapshotter:
         path = material.GetPath()
         if path not in self._known:
             read = read_material(material, time)
-            if _looks_vary(material) or not _stands_alone(material):
+            if looks_vary(material) or not stands_alone(material):
                 return read
             self._known[path] = read
         return self._known[path]
@@ -374,12 +356,12 @@ class Snapshotter:
         lights = []
         for prim in self._lights:
             to_world = matrix_array(transforms.GetLocalToWorldTransform(prim))
-            light = read_light(prim, to_world, time, self._standing) if _is_visible(prim, time) else None
+            light = read_light(prim, to_world, time, self._standing) if is_visible(prim, time) else None
             if light is not None:
                 state = _state(prim)
                 seen = light.seen and state not in ("unseen", "catch")
                 light = replace(light, seen=seen, matte=state == "matte")
-                if moments and _transform_varies(prim):
+                if moments and transform_varies(prim):
                     light = replace(light, track=_places_of(prim, moments, stands))
                 lights.append(light)
         return tuple(lights)
@@ -405,79 +387,6 @@ def _places_of(
 
 def _if_it_moves(track: NDArray[np.float64]) -> NDArray[np.float64] | None:
     return track if np.isfinite(track).all() and np.ptp(track, axis=0).any() else None
-
-
-def _transform_varies(prim: Usd.Prim) -> bool:
-    while prim and not prim.IsPseudoRoot():
-        xformable = UsdGeom.Xformable(prim)
-        if xformable and xformable.TransformMightBeTimeVarying():
-            return True
-        prim = prim.GetParent()
-    return False
-
-
-def _visibility_varies(prim: Usd.Prim) -> bool:
-    while prim and not prim.IsPseudoRoot():
-        imageable = UsdGeom.Imageable(prim)
-        if imageable and imageable.GetVisibilityAttr().ValueMightBeTimeVarying():
-            return True
-        prim = prim.GetParent()
-    return False
-
-
-def _looks_vary(source: UsdShade.Material | Usd.Prim) -> bool:
-    prim = source.GetPrim() if isinstance(source, UsdShade.Material) else source
-    return any(
-        attribute.ValueMightBeTimeVarying()
-        for below in Usd.PrimRange(prim)
-        if below.IsA(UsdShade.Shader) or below.IsA(UsdShade.Material)
-        for attribute in below.GetAttributes()
-    )
-
-
-def _stands_alone(material: UsdShade.Material) -> bool:
-    """Whether nothing outside the material's own prims feeds it, whose change would go unnoticed."""
-    path = material.GetPath()
-    return all(
-        source.HasPrefix(path)
-        for below in Usd.PrimRange(material.GetPrim(), Usd.TraverseInstanceProxies())
-        for attribute in below.GetAuthoredAttributes()
-        if attribute.HasAuthoredConnections()
-        for source in attribute.GetConnections()
-    )
-
-
-def _find_shapes(stage: Usd.Stage) -> list[_Shape]:
-    """Whatever may be drawn; what stands below a point instancer only as its prototypes."""
-    found = []
-    prims = iter(Usd.PrimRange.Stage(stage, Usd.TraverseInstanceProxies()))
-    for prim in prims:
-        if prim.IsA(UsdGeom.PointInstancer):
-            found += [_shape(part, chain) for part, chain in chain_of(prim)]
-            prims.PruneChildren()
-        elif is_shape(prim) and _is_drawn(prim):
-            found.append(_shape(prim, ()))
-    return found
-
-
-def _is_drawn(prim: Usd.Prim) -> bool:
-    purpose = UsdGeom.Imageable(prim).ComputePurpose()
-    return purpose in (UsdGeom.Tokens.default_, UsdGeom.Tokens.render)
-
-
-def _shape(prim: Usd.Prim, chain: Chain) -> _Shape:
-    shared = prim.GetPrimInPrototype() if prim.IsInstanceProxy() else prim
-    subsets = UsdShade.MaterialBindingAPI(prim).GetMaterialBindSubsets() if prim.IsA(UsdGeom.Mesh) else []
-    return _Shape(prim, shared, subsets, shape_varies(shared), chain)
-
-
-def _is_shown(shape: _Shape, time: Usd.TimeCode) -> bool:
-    """Whether a shape is visible; the instancer's word counts for prototypes that stand elsewhere."""
-    return _is_visible(shape.prim, time) and all(_is_visible(link.instancer, time) for link in shape.chain)
-
-
-def _is_visible(prim: Usd.Prim, time: Usd.TimeCode) -> bool:
-    return bool(UsdGeom.Imageable(prim).ComputeVisibility(time) != UsdGeom.Tokens.invisible)
 
 
 def _state(prim: Usd.Prim) -> str:
