@@ -291,9 +291,16 @@ def test_what_cannot_be_said_of_a_run_is_a_mistake_and_no_accident(plan_file: Pa
 # --- terminals -----------------------------------------------------------------------------------
 
 
+BACKEND = """
+from grandlattice.runs.local_backends import Processes
+Processes._start = lambda *_: None  # as far as it comes before its workers begin
+Processes(None, 1)
+"""
+
+
 @pytest.mark.long
 @pytest.mark.parametrize(
-    "how", ["full", "closed", "both closed", "head", "ascii", "latin-1", "gone", "quiet"]
+    "how", ["full", "closed", "both closed", "all closed", "head", "ascii", "latin-1", "gone", "quiet"]
 )
 def test_no_trouble_with_the_terminal_ends_a_run(plan_file: Path, how: str) -> None:
     plan_file.write_text(plan_file.read_text().replace("light:\n", "light:\n    mörgen→:\n"))
@@ -311,8 +318,8 @@ def test_no_trouble_with_the_terminal_ends_a_run(plan_file: Path, how: str) -> N
             code = subprocess.run(
                 command, env=environment, stdout=full, stderr=full, check=False, **options
             ).returncode
-    elif how in ("closed", "both closed"):
-        closing = ">&-" if how == "closed" else ">&- 2>&-"
+    elif how.endswith("closed"):
+        closing = {"closed": ">&-", "both closed": ">&- 2>&-", "all closed": "<&- >&- 2>&-"}[how]
         line = f'exec "$@" {closing}'
         code = subprocess.run(
             ["sh", "-c", line, "sh", *command], env=environment, check=False, **options
@@ -338,6 +345,24 @@ def test_no_trouble_with_the_terminal_ends_a_run(plan_file: Path, how: str) -> N
         code = process.wait(120)
     assert code == 0
     assert len(list(plan_file.parent.glob("out/*/*.exr"))) == 6
+
+
+@pytest.mark.parametrize("closed", ["<&-", ">&-", "2>&-", ">&- 2>&-", "<&- >&- 2>&-"])
+@pytest.mark.parametrize("begun_by", ["import grandlattice.cli.main", BACKEND], ids=["command", "library"])
+def test_no_file_of_ours_takes_the_place_of_a_standard_stream_that_was_closed(
+    tmp_path: Path, closed: str, begun_by: str
+) -> None:
+    # A pipe to a worker that became descriptor 1 got whatever any library printed.
+    said = "open('streams', 'w').write(' '.join(os.readlink(f'/proc/self/fd/{k}') for k in range(3)))"
+    script = f"import os, sys\n{begun_by}\nprint('dropped', file=sys.stderr)\n{said}"
+    line = f'exec "$@" {closed}'
+    subprocess.run(
+        ["sh", "-c", line, "sh", sys.executable, "-c", script], cwd=tmp_path, check=True, input=b"",
+        stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+    )  # fmt: skip
+    inside, outside, trouble = (tmp_path / "streams").read_text().split()
+    for stream, closing in ((inside, "<&-"), (outside, " >&-"), (trouble, "2>&-")):
+        assert (stream == "/dev/null") == (closing in f" {closed}"), stream
 
 
 # --- signals -------------------------------------------------------------------------------------

@@ -32,15 +32,16 @@ LEDGERS: list[Callable[[Path], object]] = [
     trouble.replace_by_nothing, trouble.replace_by_a_copy, trouble.replace_by_a_folder,
     trouble.replace_by_another_database, trouble.drop_a_table,
 ]  # fmt: skip
-TERMINALS = ["/dev/full", "closed", "read a little", "/dev/null"]
+TERMINALS = ["/dev/full", "closed", "all closed", "read a little", "/dev/null"]
 RENDERERS = ["helper", "loud", "talkative", "binary", "closes", "waits", "interrupt", "group", "nan"]
 
 
 def begun(folder: Path, terminal: str) -> subprocess.Popen[bytes]:
     command = [*GLAT, "run", "--workers", "2", "--fresh"]
-    if terminal == "closed":
-        command = ["sh", "-c", 'exec "$@" >&- 2>&-', "sh", *command]
-    out = subprocess.PIPE if terminal in ("closed", "read a little") else open(terminal, "wb")  # noqa: SIM115
+    if terminal.endswith("closed"):
+        closing = ">&- 2>&-" if terminal == "closed" else "<&- >&- 2>&-"
+        command = ["sh", "-c", f'exec "$@" {closing}', "sh", *command]
+    out = subprocess.PIPE if not terminal.startswith("/") else open(terminal, "wb")  # noqa: SIM115
     process = subprocess.Popen(command, cwd=folder, stdout=out, stderr=out, stdin=subprocess.DEVNULL)
     if terminal == "read a little" and process.stdout is not None:
         process.stdout.readline()
@@ -65,7 +66,10 @@ def night(folder: Path, rng: random.Random) -> str:
                 continue
     told = f"terminal {terminal}, {' '.join(happened)}"
     if process.returncode != 0:
-        return f"{told}: the run ended with {process.returncode}"
+        said = subprocess.run(
+            [*GLAT, "status", "--failed"], cwd=folder, capture_output=True, text=True, check=False
+        )
+        return f"{told}: the run ended with {process.returncode}: {said.stdout[-800:]}"
     pictures = sorted((folder / "out").rglob("*.*"))
     if len(pictures) != 64 or any(inspect_image(str(p), thoroughly=True) for p in pictures):
         return f"{told}: {len(pictures)} pictures, or not all of them whole"

@@ -7,9 +7,11 @@ answer at once.
 
 from __future__ import annotations
 
+from grandlattice._support.standard_streams import ensure_standard_streams
 from grandlattice.cli import signals
 
 signals.end_at_once()  # before anything that takes its time to load
+ensure_standard_streams()  # before any file is opened
 
 import os  # noqa: E402
 import sys  # noqa: E402

@@ -21,6 +21,7 @@ from typing import Any
 import psutil
 
 from grandlattice._support.processes import signals_held, without_main_script
+from grandlattice._support.standard_streams import ensure_standard_streams
 from grandlattice.errors import LatticeError, WorkerError
 from grandlattice.runs.backends import Abilities, Backend, BackendRequest
 from grandlattice.runs.events import Event, Failed, Finished, Progress, Returned, UnderWay
@@ -130,6 +131,7 @@ class Processes:
         shop: Callable[[WorkOrder], Shop] = Workshop,
     ) -> None:  # fmt: skip
         self._order, self._gentle, self._shop = order, gentle, shop
+        ensure_standard_streams()  # or a pipe to a worker would stand where libraries print to
         self._context = multiprocessing.get_context("spawn")
         with signals_held():  # Python starts a helper of its own here, which must not die of them either
             self._stop = self._context.Event()
