@@ -358,7 +358,7 @@ def test_no_file_of_ours_takes_the_place_of_a_standard_stream_that_was_closed(
     line = f'exec "$@" {closed}'
     subprocess.run(
         ["sh", "-c", line, "sh", sys.executable, "-c", script], cwd=tmp_path, check=True, input=b"",
-        stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+        capture_output=True,
     )  # fmt: skip
     inside, outside, trouble = (tmp_path / "streams").read_text().split()
     for stream, closing in ((inside, "<&-"), (outside, " >&-"), (trouble, "2>&-")):
