@@ -4,7 +4,8 @@ Run it with:  python benchmarks/cells.py
 
 Prints one table for the planner (a million cells of six axes with twenty rules, and the command
 line on it), one for switching and snapshotting the demo, one for a scene of 20,000 prims against
-opening the stage anew for each cell.
+opening the stage anew for each cell, and on what each cell takes there until it is known which of
+them share a trace.
 """
 
 from __future__ import annotations
@@ -211,6 +212,25 @@ def measure_large(folder: Path, table: Table) -> None:
     table.add_row("  ratio", f"{anew / seconds:.0f} ×", "≥ 50 ×")
 
 
+def measure_digests(folder: Path, table: Table) -> None:
+    """What a cell takes, beyond the first, to be told from others: digests of all it holds."""
+    write_large(folder / "large.usdc")
+    edits = {
+        "another lamp": {"set": {"on": "/Lamp", "intensity": "{k}"}},
+        "a shape moved": {"move": {"on": "/World/Group0/Box7", "y": "{k}"}},
+        "a group hidden": {"hide": "/World/Group{k}"},
+    }
+    for what, edit in edits.items():
+        took = {}
+        for count in (1, 101):
+            plan = lattice.Plan(scene="large.usdc", folder=folder)
+            plan.axis("k").sweep(1, count, step=1, edits=[edit])
+            took[count] = timed(lambda plan=plan: plan.outlook())  # no ledger: nothing is known of any
+        each = (took[101] - took[1]) / 100
+        title = f"20,000 prims, {what}: told from other cells"
+        table.add_row(title, f"{took[1]:.1f} s, then {each * 1e3:.1f} ms a cell", "≤ 20 ms a cell")
+
+
 def main() -> None:
     console = Console()
     table = Table(title=f"planning and switching, {platform.machine()}, Python {platform.python_version()}")
@@ -221,6 +241,7 @@ def main() -> None:
         measure_planner(folder, table)
         measure_demo(folder, table)
         measure_large(folder, table)
+        measure_digests(folder, table)
     console.print(table)
 
 

@@ -84,9 +84,7 @@ def night(folder: Path, rng: random.Random) -> str:
 def drawn(folder: Path, rng: random.Random) -> str:
     """What is wrong after a renderer that misbehaves in one of its ways."""
     how = rng.choice(RENDERERS)
-    here = folder / how
-    shutil.rmtree(here, ignore_errors=True)
-    here.mkdir()
+    here = Path(tempfile.mkdtemp(dir=folder))  # each its own: USD keeps layers by the names of their files
     room_scene(here / "room.usda")
     (here / "room.lattice.yaml").write_text(PLAN)
     run = trouble.drawn_by(here / "room.lattice.yaml", how).run(at=["/Front"], workers=2)
