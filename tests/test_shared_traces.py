@@ -177,7 +177,7 @@ def test_a_shared_trace_that_its_seconds_end_is_taken_further_to_the_same_bytes(
     passes, kept = ("beauty", "samples", "depth"), []
     # Some rounds, and then the time is up: what is left is traced another day.
     early = judged(
-        kind, passes=passes, seconds=0.12, control=TraceControl(keep=lambda u: kept.append(deepcopy(u)))
+        kind, passes=passes, seconds=0.03, control=TraceControl(keep=lambda u: kept.append(deepcopy(u)))
     )
     assert all(film.unfinished for film in early)
     assert len(kept) == 1

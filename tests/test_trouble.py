@@ -13,6 +13,7 @@ import sys
 import threading
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
 import numpy as np
@@ -247,6 +248,25 @@ def test_no_trouble_with_the_ledger_ends_a_run(plan_file: Path, troubles, monkey
     assert ledger.is_sound()
     assert len(ledger.files()) == 32
     assert lattice.status(plan_file).counts == {"done": 16}
+    ledger.close()
+    assert not lattice.open_plan(plan_file).run(workers=0).outlook.todo
+
+
+@pytest.mark.long
+@pytest.mark.parametrize("trouble", [take_away, replace_by_nothing, damage])
+def test_a_ledger_that_is_lost_again_at_once_is_whole_in_the_end(plan_file: Path, trouble) -> None:
+    # Between two mendings a passing question, such as for orders, began another ledger with an id of its own.
+    def twice(file: Path) -> None:
+        until(lambda: file.is_file() and Ledger(file).is_sound() and Ledger(file).files())
+        for _ in range(4):
+            with suppress(OSError):  # it is not there for some seconds
+                trouble(file)
+            time.sleep(0.5)
+
+    run = meanwhile(long_plan(plan_file, samples=900), twice, workers=1)
+    assert run.ok
+    ledger = Ledger(plan_file.with_name("room.ledger.sqlite"))
+    assert (ledger.id, len(ledger.files())) == (run.owner, 32)
     ledger.close()
     assert not lattice.open_plan(plan_file).run(workers=0).outlook.todo
 

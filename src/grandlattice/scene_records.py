@@ -234,4 +234,6 @@ class Snapshot:
     def glowing(self) -> tuple[str | None, ...]:
         """For each item its path where it glows, None where it does not."""
         glow = {m for m, material in enumerate(self.materials) if material.may_glow}
+        if not glow:
+            return (None,) * len(self.items)
         return tuple(None if glow.isdisjoint(item.materials) else item.geometry.path for item in self.items)

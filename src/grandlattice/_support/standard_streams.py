@@ -1,4 +1,4 @@
-"""Standard input, output and error that are there, whoever began this process."""
+"""Standard input, output and error: what to do where a process was begun without them."""
 
 from __future__ import annotations
 

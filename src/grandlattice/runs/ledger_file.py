@@ -49,6 +49,7 @@ class LedgerFile:
         self._heir_of = heir_of
         self._connection: sqlite3.Connection | None = None
         self._opened: tuple[int, int] | None = None
+        self._is_held = False
 
     # --- the file itself -----------------------------------------------------------------------
 
@@ -69,6 +70,8 @@ class LedgerFile:
         """
         try:
             if self._connection is None:
+                if self._is_held and self.is_lost:
+                    raise LedgerLost(f"The ledger {self.file.name} was taken away or replaced.")
                 self._refuse_link()
                 self.file.parent.mkdir(parents=True, exist_ok=True)
                 self._connection = sqlite3.connect(self.file, timeout=self.patience)
@@ -229,6 +232,11 @@ class LedgerFile:
             return True
         except sqlite3.DatabaseError:
             return False
+
+    def hold(self, held: bool = True) -> None:
+        """From now on use no other file than this one: where it is taken away or replaced, say that it is
+        lost, and do not begin another in passing."""
+        self._is_held = held
 
     @property
     def is_lost(self) -> bool:

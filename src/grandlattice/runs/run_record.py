@@ -94,6 +94,7 @@ class RunRecord:
         else:
             self._begin_run()
         self._mended = -np.inf
+        self._ledger.hold()
         self._ledger.wait_at_most(_BUSY_WITHIN)
 
     def _begin_run(self) -> None:
@@ -111,10 +112,13 @@ class RunRecord:
         for attempt, paths in list(self._parts.items()):
             self._remove(attempt, paths)
         self._ledger.wait_at_most(_IN_A_HURRY if in_a_hurry else _AT_THE_END)
-        with suppress(LatticeError):
-            self.write(now=True)
+        self._mended = -np.inf  # one that is lost is begun anew now, whenever that was done last
+        for _ in range(2):  # the first time may find that it is lost, and begin it anew
+            with suppress(LatticeError):
+                self.write(now=True)
         with suppress(LatticeError):
             self._ledger.end_run(self._run.number, state, **values)
+        self._ledger.hold(False)
         self._ledger.close()
 
     def note_run(self, **values: Any) -> None:
@@ -258,6 +262,7 @@ class RunRecord:
             return False
         self._mended = now
         self._ledger.close()
+        self._ledger.hold(False)
         try:
             aside = self._ledger.heal(thoroughly=True)
             try:
@@ -267,6 +272,8 @@ class RunRecord:
                 self._begin_anew()
         except (LatticeError, OSError):
             return False  # a disk that fails altogether; it is tried again
+        finally:
+            self._ledger.hold()
         run.ledger_aside = aside or run.ledger_aside
         note = (
             f"The ledger {self._ledger.file.name} was taken away or replaced while the run went on; "

@@ -10,10 +10,10 @@ What stays the same object from snapshot to snapshot is digested once.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import fields, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, Generic, TypeVar
 from weakref import WeakKeyDictionary
 
 import numpy as np
@@ -32,26 +32,25 @@ from grandlattice.scene_records import (
 )
 from grandlattice.stage.opened_scene import file_digest, read_asset
 
+Thing = TypeVar("Thing")
+
 
 class SnapshotDigests:
     """Makes digests of the snapshots of one scene; 16 bytes each, the same on every machine."""
 
     def __init__(self) -> None:
         self._shapes: WeakKeyDictionary[Geometry, bytes] = WeakKeyDictionary()
-        self._items: tuple[tuple[Item, ...], bytes] = ((), b"")
-        self._materials: tuple[tuple[Material, ...], bytes] = ((), b"")
+        self._items = _InOrder(self._item)
+        self._materials = _InOrder(self._material, lambda material: not any(_textures(material)))
         self._images: dict[str, tuple[object, bytes]] = {}
 
     def view(self, snapshot: Snapshot) -> bytes:
         """Of all that decides where paths go: shapes, where they stand, materials with their images, the
         camera.  What glows is part of it."""
-        if self._items[0] is not snapshot.items:
-            self._items = snapshot.items, _joined(self._item(item) for item in snapshot.items)
-        if self._materials[0] is not snapshot.materials:
-            self._materials = snapshot.materials, _joined(map(self._material, snapshot.materials))
         return _digest(
-            self._items[1], self._materials[1], _camera(snapshot.camera),
-            repr(snapshot.metres_per_unit).encode(), b"glows" if any(snapshot.glowing) else b"",
+            self._items.digest(snapshot.items), self._materials.digest(snapshot.materials),
+            _camera(snapshot.camera), repr(snapshot.metres_per_unit).encode(),
+            b"glows" if any(snapshot.glowing) else b"",
         )  # fmt: skip
 
     def later(self, snapshot: Snapshot) -> bytes:
@@ -111,6 +110,44 @@ class SnapshotDigests:
         return known[1]
 
 
+class _InOrder(Generic[Thing]):
+    """Makes digests of things in their order; one that is the same object as the last time is told once.
+
+    Parameters
+    ----------
+    tell : everything that counts of a thing, as bytes.
+    keeps : whether that is the same for as long as the thing is.
+    """
+
+    def __init__(self, tell: Callable[[Thing], bytes], keeps: Callable[[Thing], bool] | None = None) -> None:
+        self._tell, self._keeps = tell, keeps
+        self._things: Sequence[Thing] = ()  # held, so that no other has the identity of one of them
+        self._parts: list[bytes] = []
+        self._made = _joined(())
+
+    def digest(self, things: Sequence[Thing]) -> bytes:
+        if things is not self._things:
+            known = zip(self._kept(things), things, strict=True)
+            self._parts = [part or _framed(self._tell(thing)) for part, thing in known]
+            self._things = things
+            self._made = hashlib.blake2b(b"".join(self._parts), digest_size=16).digest()
+        return self._made
+
+    def _kept(self, things: Sequence[Thing]) -> Iterable[bytes | None]:
+        """What is known of things already."""
+        if self._keeps is None and len(things) == len(self._things):  # most stand where they stood
+            held = zip(things, self._things, self._parts, strict=True)
+            return [part if new is old else None for new, old, part in held]
+        keeps = self._keeps or (lambda _: True)
+        held_by = zip(self._things, self._parts, strict=True)
+        known = {id(thing): part for thing, part in held_by if keeps(thing)}
+        return map(known.get, map(id, things))
+
+
+def _textures(material: Material) -> Iterator[Texture]:
+    return (given.texture for given in material.inputs.values() if isinstance(given, TextureInput))
+
+
 def _camera(camera: Camera) -> bytes:
     # The camera's own exposure is laid on what is traced.
     return b"".join(_told(replace(camera, stops=0.0)))
@@ -133,9 +170,13 @@ def _told(record: Any) -> list[bytes]:
 def _joined(parts: Iterable[bytes]) -> bytes:
     whole = hashlib.blake2b(digest_size=16)
     for part in parts:
-        whole.update(len(part).to_bytes(8, "little"))
-        whole.update(part)
+        whole.update(_framed(part))
     return whole.digest()
+
+
+def _framed(part: bytes) -> bytes:
+    """A part with its length before it, so that no others make the same whole."""
+    return len(part).to_bytes(8, "little") + part
 
 
 def _digest(*parts: bytes) -> bytes:

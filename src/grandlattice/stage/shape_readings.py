@@ -1,0 +1,601 @@
+"""What was read of the shapes of a stage: items and materials, read again only where USD says so.
+
+Every shape has a *reading*: whether it is shown, its materials, where it stands.  USD names the prims that
+changed; the readings of what stands at or below them are made anew, and all others stay the very same
+objects.  A material is read once for all shapes that have it.
+"""
+
+from __future__ import annotations
+
+import operator
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from itertools import islice
+
+import numpy as np
+from numpy.typing import NDArray
+from pxr import Sdf, Usd, UsdGeom, UsdShade
+
+from grandlattice.scene_records import Geometry, Item, Material
+from grandlattice.stage.drawn_shapes import DrawnShape, FoundShapes, find_shapes, found_again, is_shown
+from grandlattice.stage.edits.visibility import STATE
+from grandlattice.stage.instancing import chain_varies, copies_of
+from grandlattice.stage.light_reading import matrix_array, mesh_light
+from grandlattice.stage.shapes import ShapeSource, read_shape
+from grandlattice.stage.surface_reading import is_painted, plain_material, read_material, unpainted, uv_sets
+from grandlattice.stage.variation import looks_vary, stands_alone, transform_varies, visibility_varies
+
+
+@dataclass(frozen=True)
+class Moment:
+    """When shapes are read.
+
+    Attributes
+    ----------
+    frame : of the stage.
+    transforms : then.
+    shutter : frames at which what moves is looked at while the shutter is open; none where it is not.
+    levels : how often surfaces that ask for it are subdivided.
+    """
+
+    frame: float
+    transforms: UsdGeom.XformCache
+    shutter: tuple[float, ...]
+    levels: int
+
+    @property
+    def time(self) -> Usd.TimeCode:
+        return Usd.TimeCode(self.frame)
+
+    def while_open(self) -> list[UsdGeom.XformCache]:
+        """Transforms while the shutter is open."""
+        return [UsdGeom.XformCache(Usd.TimeCode(frame)) for frame in self.shutter]
+
+
+@dataclass(eq=False)
+class _Look:
+    """A material as shapes show it.
+
+    `source` is the material of the scene, or the prim whose own colour or glow it is; `uv_sets` the primvars
+    its textures are read by.  One that is *loose* is read again each time: it changes over time, or is fed by
+    nodes elsewhere, whose changes it would not hear of.
+    """
+
+    material: Material
+    source: UsdShade.Material | Usd.Prim
+    uv_sets: tuple[str, ...] = ()
+    loose: bool = False
+    varies: bool | None = None  # between frames; None is not looked up yet
+
+    @property
+    def asks_for_paint(self) -> bool:
+        """Whether it is another on shapes without colours of their own."""
+        return "unpainted" in self.material.inputs
+
+
+@dataclass(eq=False)
+class _Reading:
+    """What was read of one shape.
+
+    `looks` are its materials in the order in which they are met, `names` their paths, and `uses` says for the
+    whole and each subset which of them; `bound` are the materials of the scene that these have.  There are
+    none of all that where it is hidden, and no `item` either, nor where it is placed by numbers that are
+    none.  `own` says that it shows a material of the scene in a way of its own.
+    """
+
+    shape: DrawnShape
+    path: Sdf.Path
+    name: str
+    looks: tuple[_Look, ...] = ()
+    names: tuple[str, ...] = ()
+    uses: tuple[int, ...] = ()
+    bound: tuple[Sdf.Path | None, ...] = ()
+    item: Item | None = None
+    own: bool = False
+
+    @staticmethod
+    def of(shape: DrawnShape) -> _Reading:
+        path = shape.prim.GetPath()
+        return _Reading(shape, path, str(path))
+
+    @property
+    def parts(self) -> list[Usd.Prim]:
+        """The prims that may have materials: itself, and its subsets."""
+        return [self.shape.prim, *(subset.GetPrim() for subset in self.shape.subsets)]
+
+    @property
+    def prefixes(self) -> set[Sdf.Path]:
+        """The prims it depends on, and all above these."""
+        shape = self.shape
+        tops = {self.path, shape.shared.GetPath(), *(subset.GetPath() for subset in shape.subsets)}
+        for link in shape.chain:
+            tops |= {link.instancer.GetPath(), link.root.GetPath()}
+        return {path for top in tops for path in top.GetPrefixes()}
+
+    @property
+    def is_instance(self) -> bool:
+        return bool(self.shape.chain) or self.shape.prim.IsInstanceProxy()
+
+
+class ShapeReadings:
+    """Reads the shapes of a stage.
+
+    Attributes
+    ----------
+    items, materials : of the last reading, for a `Snapshot`; the very same objects while nothing in them
+        changes, so that a renderer may keep what it made of them.
+    standing : prim paths of the items.
+    """
+
+    def __init__(self, stage: Usd.Stage) -> None:
+        self._stage = stage
+        self.items: tuple[Item, ...] = ()
+        self.materials: tuple[Material, ...] = ()
+        self.standing: list[str] = []
+        self._all: list[_Reading] | None = None
+        self._shown: list[_Reading] = []  # those of the items
+        self._below: dict[Sdf.Path, set[_Reading]] | None = None  # prim → what it or what it holds decides
+        self._painters: frozenset[Sdf.Path] = frozenset()  # all materials of the stage
+        self._is_tangled = False  # instances or collections: what depends on a prim may stand anywhere
+        self._looks: dict[Sdf.Path, _Look] = {}  # of the materials that shapes have
+        self._numbered: list[_Look] = []  # those of `materials`
+        self._numbers: dict[str, int] = {}  # path of a material → its place in `materials`
+        self._geometry: dict[Sdf.Path, tuple[ShapeSource, Geometry]] = {}
+        self._doubtful: set[Sdf.Path] = set()  # of those, what has to be compared again
+        self._uv_sets: dict[Sdf.Path, tuple[str, ...]] = {}
+        self._mapped: dict[tuple[Sdf.Path, str], bool] = {}
+        self._last: Moment | None = None
+        self._animated: bool | None = None
+        self._only_moves = False  # between frames: transforms of the movers differ, nothing else
+        self._unasked: set[_Reading] = set()  # of which it is not known
+        self._moving: set[_Reading] = set()  # whose place differs between frames
+        self._varying: set[_Reading] = set()  # of which something else does
+        self._settle()
+
+    # --- what changed ------------------------------------------------------------------------
+
+    def _settle(self) -> None:
+        """Everything that changed is read."""
+        self._placed: set[Sdf.Path] = set()
+        self._reshaped: set[Sdf.Path] = set()
+        self._composed: set[Sdf.Path] = set()
+        self._painted: set[Sdf.Path] = set()
+        self._rebound: set[Sdf.Path] = set()
+        self._has_lost = False  # readings that were there
+        self._is_stale = False
+
+    def note_composed(self, path: Sdf.Path) -> None:
+        """A prim was composed anew, with all that stands below it; the root stands for everything."""
+        self._composed.add(path)
+        self._is_stale = True
+
+    def note_placed(self, path: Sdf.Path) -> None:
+        """What stands at or below a prim may be seen elsewhere, no more, or with another material."""
+        self._placed.add(path)
+        self._is_stale = True
+
+    def note_reshaped(self, path: Sdf.Path) -> None:
+        """What stands at or below a prim may have another shape."""
+        self._reshaped.add(path)
+        self._is_stale = True
+
+    def note_rebound(self, path: Sdf.Path) -> None:
+        """What stands at or below a prim may have another material; the root stands for everything."""
+        self._rebound.add(path)
+        self._is_stale = True
+
+    def note_painted(self, path: Sdf.Path) -> None:
+        """A material, or a node of one, is another."""
+        self._painted.add(path)
+        self._is_stale = True
+
+    # --- reading -----------------------------------------------------------------------------
+
+    def read(self, at: Moment, told: Callable[[Sequence[Material]], None] | None) -> None:
+        """Read what changed, and what differs between the last time and this.
+
+        Parameters
+        ----------
+        told : is given the materials where anything is read, as soon as they are known: shapes take longer.
+        """
+        last = self._last
+        whole = last is None or last.levels != at.levels
+        if whole:
+            self._doubtful |= set(self._geometry)
+        elif last is not None and (last.frame, last.shutter) != (at.frame, at.shutter):
+            if self._is_stale:
+                whole = self._animated is not False  # what is stale cannot be asked any more
+            elif self.moves_over_time() and self._only_moves:
+                self._move(at)
+                self._last = at
+                return
+            else:
+                whole = self.moves_over_time()
+        if not (whole or self._is_stale):
+            self._last = at
+            return
+        affected = self._affected(at.time, whole)
+        differs = self._see(affected, at.time) or self._has_lost
+        is_renumbered = differs and self._number()
+        self._show_materials()
+        if told is not None:
+            told(self.materials)
+        self._place(affected, at, is_later=last is None or last.frame != at.frame)
+        self._gather(is_renumbered)
+        self._settle()
+        self._last = at
+
+    def moves_over_time(self) -> bool:
+        """Whether anything differs between frames; looked up once."""
+        if self._animated is None:
+            for reading in self._unasked:
+                if transform_varies(reading.shape.placed_by):
+                    self._moving.add(reading)
+                if _varies_otherwise(reading.shape):
+                    self._varying.add(reading)
+            self._unasked = set()
+            for look in self._numbered:
+                if look.varies is None:
+                    look.varies = looks_vary(look.source)
+            others = bool(self._varying) or any(look.varies for look in self._numbered)
+            self._animated, self._only_moves = others or bool(self._moving), not others
+        return self._animated
+
+    def placed_by(self) -> Iterator[Usd.Prim]:
+        """For each item, the prim whose transform places it."""
+        return (reading.shape.placed_by for reading in self._shown)
+
+    def unmapped(self) -> Iterator[tuple[str, str]]:
+        """Meshes of the items, and texture coordinates that their materials read and they lack."""
+        for reading in self._shown:
+            used = (reading.looks[k] for k in reading.uses)
+            names = dict.fromkeys(name for look in used for name in look.uv_sets)
+            if not names or not reading.shape.prim.IsA(UsdGeom.Mesh):
+                continue
+            held = UsdGeom.PrimvarsAPI(reading.shape.prim)
+            for name in names:
+                if (reading.path, name) not in self._mapped:
+                    primvar = held.FindPrimvarWithInheritance(name)
+                    self._mapped[reading.path, name] = bool(primvar and primvar.HasValue())
+                if not self._mapped[reading.path, name]:
+                    yield reading.name, name
+
+    # --- what is to be read anew -------------------------------------------------------------
+
+    @property
+    def _readings(self) -> list[_Reading]:
+        return self._all or []
+
+    def _affected(self, time: Usd.TimeCode, whole: bool) -> Collection[_Reading]:
+        """The readings that are to be made anew; those of shapes that came are among them."""
+        affected: set[_Reading] = set()
+        if self._all is None or not all(self._recompose(path, affected) for path in sorted(self._composed)):
+            self._find()
+            whole = True
+        reshaped = self._depending_on(self._reshaped)
+        for reading in reshaped:
+            self._doubtful.add(reading.shape.shared.GetPath())
+            reading.shape = found_again(reading.shape)
+        affected |= reshaped | self._depending_on(self._placed) | self._repainted(time)
+        if not whole:
+            affected |= self._bound_otherwise()
+        self._ask_again(affected)
+        return self._readings if whole else affected
+
+    def _ask_again(self, readings: set[_Reading], *, gone: bool = False) -> None:
+        """What of them differs between frames is to be looked up anew, unless they are gone."""
+        self._moving -= readings
+        self._varying -= readings
+        self._unasked = self._unasked - readings if gone else self._unasked | readings
+
+    def _find(self) -> None:
+        """Look for shapes anew; the triangles of those that are there still are compared."""
+        composed = self._composed or {Sdf.Path.absoluteRootPath}
+        self._doubtful |= {
+            known for known in self._geometry
+            # Prototypes may change places when what has them is composed anew; parts stand below their mesh.
+            if Usd.Prim.IsPathInPrototype(known)
+            or any(known.HasPrefix(path) or path.HasPrefix(known) for path in composed)
+        }  # fmt: skip
+        found = find_shapes(self._stage.GetPseudoRoot())
+        self._all = [_Reading.of(shape) for shape in found.shapes]
+        self._painters = found.materials
+        self._is_tangled = found.has_collections or any(reading.is_instance for reading in self._all)
+        self._moving, self._varying, self._unasked = set(), set(), set(self._all)
+        self._has_lost = True
+        self._below = None
+        self._looks.clear()
+
+    def _recompose(self, path: Sdf.Path, affected: set[_Reading]) -> bool:
+        """Put the readings of what now stands at or below a prim in the place of those that stood there.
+
+        False where others may have to be found, too.
+        """
+        if path == Sdf.Path.absoluteRootPath or Usd.Prim.IsPathInPrototype(path) or self._is_tangled:
+            return False
+        prim = self._stage.GetPrimAtPath(path)
+        found = find_shapes(prim) if prim else FoundShapes([], frozenset(), False)
+        new = [_Reading.of(shape) for shape in found.shapes]
+        old = {reading for reading in self._depending_on([path]) if reading.path.HasPrefix(path)}
+        if found.has_collections or any(reading.is_instance for reading in new):
+            return False
+        # A part of a mesh that has a material of its own stands below it.
+        self._reshaped |= {reading.path for reading in self._depending_on([path]) if reading not in old}
+        if old or new:
+            places = [k for k, reading in enumerate(self._readings) if reading in old]
+            if not places or places[-1] - places[0] != len(places) - 1:
+                return False  # where they stand among the others is not known
+            self._readings[places[0] : places[-1] + 1] = new
+            for reading in old:
+                self._index(reading, there=False)
+            for reading in new:
+                self._index(reading)
+                self._doubtful.add(reading.path)
+            self._ask_again(old, gone=True)
+            self._has_lost = True
+            affected -= old
+            affected |= set(new)
+        gone = {painter for painter in self._painters if painter.HasPrefix(path)}
+        self._painters = self._painters - gone | found.materials
+        lost = {self._looks.pop(known) for known in list(self._looks) if known.HasPrefix(path)}
+        if not found.materials <= gone:
+            affected |= set(self._readings)  # shapes anywhere may have asked for them
+        elif lost:
+            affected |= {reading for reading in self._readings if not lost.isdisjoint(reading.looks)}
+        if lost:
+            affected |= {reading for reading in self._readings if reading.own}
+        return True
+
+    def _bound_otherwise(self) -> set[_Reading]:
+        """Those that have other materials of the scene than before."""
+        if Sdf.Path.absoluteRootPath in self._rebound:
+            asked = [reading for reading in self._readings if reading.looks]
+        else:
+            asked = [reading for reading in self._depending_on(self._rebound) if reading.looks]
+        return {
+            reading for reading, bound in zip(asked, _bound_to(asked), strict=True)
+            if reading.bound != tuple(map(_path_of, bound)) or reading.path in self._rebound
+        }  # fmt: skip
+
+    def _repainted(self, time: Usd.TimeCode) -> set[_Reading]:
+        """Read materials again that may be others; the readings that need more than that."""
+        changed, others = False, set()
+        for path, look in self._looks.items():
+            if not look.loose and not any(painted.HasPrefix(path) for painted in self._painted):
+                continue
+            new = _look_of(look.source, time)
+            look.loose, look.varies = new.loose, None
+            if new.material == look.material and new.uv_sets == look.uv_sets:
+                continue
+            changed = True
+            if new.uv_sets != look.uv_sets or new.asks_for_paint or look.asks_for_paint:
+                others.add(look)
+            look.material, look.uv_sets = new.material, new.uv_sets
+        if not changed:
+            return set()
+        return {
+            reading for reading in self._readings if reading.own or not others.isdisjoint(reading.looks)
+        }  # fmt: skip
+
+    def _depending_on(self, paths: Iterable[Sdf.Path]) -> set[_Reading]:
+        """The readings of what stands at or below some prims, or is an instance of it."""
+        if paths and self._below is None:
+            self._below = {}
+            for reading in self._readings:
+                self._index(reading)
+        return {reading for path in paths for reading in (self._below or {}).get(path, ())}
+
+    def _index(self, reading: _Reading, there: bool = True) -> None:
+        if self._below is not None:
+            for path in reading.prefixes if there else reading.path.GetPrefixes():
+                at = self._below.setdefault(path, set())
+                (at.add if there else at.discard)(reading)
+
+    # --- reading them anew -------------------------------------------------------------------
+
+    def _see(self, affected: Collection[_Reading], time: Usd.TimeCode) -> bool:
+        """Read which of them are shown, and their materials; whether any has others than before."""
+        shown, before = [], [reading.looks for reading in affected]
+        for reading in affected:
+            reading.looks, reading.names, reading.uses, reading.bound, reading.own = (), (), (), (), False
+            if is_shown(reading.shape, time):
+                shown.append(reading)
+        for reading, bound in zip(shown, _bound_to(shown), strict=True):
+            reading.bound = tuple(map(_path_of, bound))
+            materials = [bound[0], *(material or bound[0] for material in bound[1:])]
+            looks: dict[str, _Look] = {}
+            used = []
+            for part, material in zip(reading.parts, materials, strict=True):
+                look, is_own = self._look_on(part, material, time)
+                reading.own |= is_own
+                used.append(looks.setdefault(look.material.path, look))
+            glow = mesh_light(reading.shape.prim, time)
+            if glow is not None:
+                # What such a mesh sends out is a glow of its own; its surface stays what it is.
+                reading.own = True
+                for k, look in enumerate(used):
+                    path = f"{reading.name} {look.material.path}"
+                    glowing = Material(path, {**look.material.inputs, "emissiveColor": glow})
+                    used[k] = looks.setdefault(path, _Look(glowing, reading.shape.prim, look.uv_sets))
+            reading.looks, reading.names = tuple(looks.values()), tuple(looks)
+            reading.uses = tuple(map(reading.looks.index, used))
+        return before != [reading.looks for reading in affected]
+
+    def _look_on(
+        self, part: Usd.Prim, material: UsdShade.Material | None, time: Usd.TimeCode
+    ) -> tuple[_Look, bool]:  # fmt: skip
+        """A material as a part of a shape shows it, and whether no other shape may show it so."""
+        if not material:
+            return _Look(plain_material(part, time), part), False
+        path = material.GetPath()
+        look = self._looks.get(path)
+        if look is None:
+            look = self._looks[path] = _look_of(material, time)
+        if not look.asks_for_paint or is_painted(part.GetParent() if part.IsA(UsdGeom.Subset) else part):
+            return look, False
+        return replace(look, material=unpainted(look.material, part, time)), True
+
+    def _number(self) -> bool:
+        """Number materials in the order in which shapes show them; whether any has another number now."""
+        before, self._numbers, self._numbered = self._numbers, {}, []
+        met: set[tuple[str, ...]] = set()
+        for reading in self._readings:
+            if reading.names not in met:
+                met.add(reading.names)
+                for name, look in zip(reading.names, reading.looks, strict=True):
+                    if name not in self._numbers:
+                        self._numbers[name] = len(self._numbered)
+                        self._numbered.append(look)
+        return any(self._numbers.get(name, number) != number for name, number in before.items())
+
+    def _show_materials(self) -> None:
+        materials = tuple(look.material for look in self._numbered)
+        # Equal materials keep their identity, so that a renderer may keep what it made of them.
+        if materials != self.materials:
+            self.materials = materials
+
+    def _place(self, affected: Iterable[_Reading], at: Moment, *, is_later: bool) -> None:
+        """Read where they stand, and their triangles."""
+        moments = at.while_open()
+        for reading in affected:
+            reading.item = None
+            if not reading.looks:
+                continue
+            shape, state = reading.shape, state_of(reading.shape.prim)
+            if shape.chain:
+                matrix, copies = copies_of(shape.prim, shape.chain, at.time, at.transforms)
+            else:
+                matrix, copies = matrix_array(at.transforms.GetLocalToWorldTransform(shape.prim)), None
+            if not np.isfinite(matrix).all() or (copies is not None and not len(copies)):
+                continue
+            read_by = next(
+                (reading.looks[k].uv_sets for k in reading.uses if reading.looks[k].uv_sets), ("st",)
+            )
+            reading.item = Item(
+                self._geometry_of(shape, at, read_by, is_later), matrix, self._numbers_of(reading),
+                matte=state == "matte", catches=state == "catch", seen=state != "unseen", copies=copies,
+                track=_track(shape, moments, copies),
+                sheet=bool(UsdGeom.Gprim(shape.prim).GetDoubleSidedAttr().Get(at.time)),
+            )  # fmt: skip
+
+    def _numbers_of(self, reading: _Reading) -> tuple[int, ...]:
+        return tuple(self._numbers[reading.names[k]] for k in reading.uses)
+
+    def _gather(self, is_renumbered: bool) -> None:
+        """Put items together from all that was read."""
+        shown = [reading for reading in self._readings if reading.item is not None]
+        if is_renumbered:
+            for reading in shown:
+                assert reading.item is not None
+                if (used := self._numbers_of(reading)) != reading.item.materials:
+                    reading.item = replace(reading.item, materials=used)
+        if shown != self._shown:
+            self._shown, self.standing = shown, [reading.name for reading in shown]
+        self._put_together()
+        self._animated = None
+
+    def _put_together(self) -> None:
+        items = tuple([reading.item for reading in self._shown if reading.item is not None])
+        if len(items) != len(self.items) or any(map(operator.is_not, items, self.items)):
+            self.items = items
+
+    def _move(self, at: Moment) -> None:
+        """Put what moves where it is now; nothing else differs between frames."""
+        moments = at.while_open()
+        for reading in self._moving:
+            if reading.item is None:
+                continue
+            matrix = matrix_array(at.transforms.GetLocalToWorldTransform(reading.shape.placed_by))
+            if not np.isfinite(matrix).all():
+                matrix = reading.item.to_world
+            track = _track(reading.shape, moments, reading.item.copies)
+            reading.item = replace(reading.item, to_world=matrix, track=track)
+        self._put_together()
+
+    def _geometry_of(self, shape: DrawnShape, at: Moment, uv: tuple[str, ...], is_later: bool) -> Geometry:
+        """The triangles of a shape: the very same object for as long as it is the same.
+
+        Parameters
+        ----------
+        uv : the primvars its textures are read by.
+        is_later : whether the last reading was of another frame.
+        """
+        path = shape.shared.GetPath()
+        if self._uv_sets.setdefault(path, uv) != uv:
+            self._uv_sets[path] = uv
+            self._doubtful.add(path)
+        known = self._geometry.get(path)
+        if known is None or (shape.varies and is_later) or path in self._doubtful:
+            source = read_shape(shape.shared, shape.subsets, at.time, at.levels, uv)
+            if known is None or known[0] != source:
+                known = self._geometry[path] = source, source.geometry(str(shape.prim.GetPath()))
+            self._doubtful.discard(path)
+        return known[1]
+
+
+def _bound_to(readings: Sequence[_Reading]) -> list[list[UsdShade.Material]]:
+    """The materials of the scene that each part of some shapes has; one that is not there is false."""
+    parts = [part for reading in readings for part in reading.parts]
+    found = UsdShade.MaterialBindingAPI.ComputeBoundMaterials(parts, UsdShade.Tokens.full)[0] if parts else []
+    bound = iter(found)
+    return [list(islice(bound, 1 + len(reading.shape.subsets))) for reading in readings]
+
+
+def _path_of(material: UsdShade.Material) -> Sdf.Path | None:
+    return material.GetPath() if material else None
+
+
+def _look_of(material: UsdShade.Material, time: Usd.TimeCode) -> _Look:
+    varies = looks_vary(material)
+    loose = varies or not stands_alone(material)
+    return _Look(read_material(material, time), material, uv_sets(material), loose, varies)
+
+
+def _varies_otherwise(shape: DrawnShape) -> bool:
+    """Whether anything of a shape but its place differs between frames."""
+    return (
+        shape.varies or visibility_varies(shape.prim) or chain_varies(shape.chain)
+        or (bool(shape.chain) and transform_varies(shape.prim))
+    )  # fmt: skip
+
+
+def state_of(prim: Usd.Prim) -> str:
+    """What edits make of a prim: matte, catching shadow, unseen; empty where nothing of that kind."""
+    while prim and not prim.IsPseudoRoot():
+        attribute = prim.GetAttribute(STATE)
+        if attribute and attribute.HasAuthoredValue():
+            return str(attribute.Get())
+        prim = prim.GetParent()
+    return ""
+
+
+def _track(
+    shape: DrawnShape, moments: list[UsdGeom.XformCache], copies: NDArray[np.float64] | None
+) -> NDArray[np.float64] | None:
+    """Where a shape is while the shutter is open, see `Item`; None where it stands still."""
+    if moments and copies is not None and chain_varies(shape.chain):
+        each = [copies_of(shape.prim, shape.chain, at.GetTime(), at) for at in moments]
+        if any(len(here) != len(copies) for _, here in each):
+            return None  # some come or go meanwhile, and they have no names to match them by
+        return _if_it_moves(np.array([here @ to_world for to_world, here in each]))
+    if moments and transform_varies(shape.placed_by):
+        return places_of(shape.placed_by, moments)
+    return None
+
+
+def places_of(
+    prim: Usd.Prim, moments: list[UsdGeom.XformCache],
+    stands: Callable[[Usd.Prim, NDArray[np.float64]], NDArray[np.float64]] = lambda _, placed: placed,
+) -> NDArray[np.float64] | None:  # fmt: skip
+    """Where what belongs to a prim is at some moments, (S, 4, 4); None where it stands still.
+
+    Parameters
+    ----------
+    stands : how it stands where the prim is placed.
+    """
+    placed = [matrix_array(at.GetLocalToWorldTransform(prim)) for at in moments]
+    return _if_it_moves(np.array([stands(prim, each) for each in placed]))
+
+
+def _if_it_moves(track: NDArray[np.float64]) -> NDArray[np.float64] | None:
+    return track if np.isfinite(track).all() and np.ptp(track, axis=0).any() else None

@@ -1,0 +1,203 @@
+"""Snapshots that read again only what changed are those of a stage that was just opened."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade, Vt
+
+from grandlattice.plan import parse, validate
+from grandlattice.scene_records import Snapshot
+from grandlattice.stage import CellStage, SnapshotDigests, Snapshotter, open_scene
+from shapes import make_material, plane, write_geometry
+
+GROUPS = ("/World/A", "/World/B", "/World/B/Inner", "/World/C")
+LOOKS = ("/World/Looks/Red", "/World/Looks/Paint", "/World/C/Looks/Own")
+
+
+def scattered(file: Path, *, instanced: bool) -> None:
+    """Meshes in groups, materials, one of them below a group of shapes, a variant set, parts of a mesh."""
+    stage = Usd.Stage.CreateNew(str(file))
+    for group in GROUPS:
+        UsdGeom.Xform.Define(stage, group)
+        for k in range(3):
+            write_geometry(stage, f"{group}/Mesh{k}", plane(1 + k))
+    for look in LOOKS:
+        make_material(stage, look, diffuseColor=(0.8, 0.1 * len(look) % 1, 0.1))
+    reader = UsdShade.Shader.Define(stage, "/World/Looks/Paint/Reader")
+    reader.CreateIdAttr("UsdPrimvarReader_float3")
+    reader.CreateInput("varname", Sdf.ValueTypeNames.String).Set("displayColor")
+    painted = UsdShade.Shader(stage.GetPrimAtPath("/World/Looks/Paint").GetChildren()[0])
+    painted.GetInput("diffuseColor").ConnectToSource(reader.ConnectableAPI(), "result")
+    part = UsdGeom.Subset.CreateGeomSubset(
+        UsdGeom.Mesh(stage.GetPrimAtPath("/World/A/Mesh0")), "Part", UsdGeom.Tokens.face, [0],
+        "materialBind", UsdGeom.Tokens.nonOverlapping,
+    )  # fmt: skip
+    bind(stage, str(part.GetPath()), LOOKS[0])
+    bind(stage, "/World/C", LOOKS[2])
+    sizes = stage.GetPrimAtPath("/World/B").GetVariantSets().AddVariantSet("size")
+    for name in ("small", "large"):
+        sizes.AddVariant(name)
+        sizes.SetVariantSelection(name)
+        with sizes.GetVariantEditContext():
+            write_geometry(stage, f"/World/B/Only{name}", plane(2))
+            make_material(stage, f"/World/B/Look{name}", diffuseColor=(0.1, 0.1, len(name) / 9))
+            bind(stage, "/World/B", f"/World/B/Look{name}")
+    UsdLux.SphereLight.Define(stage, "/World/Lamp")
+    UsdGeom.Camera.Define(stage, "/Camera")
+    if instanced:
+        cloud = UsdGeom.PointInstancer.Define(stage, "/World/Cloud")
+        cloud.CreatePrototypesRel().SetTargets(["/World/C/Mesh0", "/World/A"])
+        cloud.CreateProtoIndicesAttr([0, 1, 0])
+        cloud.CreatePositionsAttr([(0, 0, 0), (1, 0, 0), (2, 0, 0)])
+        for k in range(2):
+            copy = stage.DefinePrim(f"/World/Copy{k}")
+            copy.GetReferences().AddInternalReference("/World/B")
+            copy.SetInstanceable(True)
+    stage.GetRootLayer().Save()
+
+
+def bind(stage: Usd.Stage, path: str, look: str) -> None:
+    prim = stage.GetPrimAtPath(path)
+    if prim:
+        material = UsdShade.Material(stage.GetPrimAtPath(look))
+        UsdShade.MaterialBindingAPI.Apply(prim).Bind(material) if material else None
+
+
+def bind_directly(stage: Usd.Stage, rng: random.Random) -> None:
+    if prim := chosen(stage, rng):
+        bind(stage, str(prim.GetPath()), rng.choice(LOOKS))
+
+
+def bind_by_collection(stage: Usd.Stage, rng: random.Random) -> None:
+    world = stage.GetPrimAtPath("/World")
+    collection = Usd.CollectionAPI.Apply(world, "chosen")
+    collection.CreateIncludesRel().SetTargets([rng.choice(GROUPS)])
+    material = UsdShade.Material(stage.GetPrimAtPath(rng.choice(LOOKS)))
+    if material:
+        api = UsdShade.MaterialBindingAPI.Apply(world)
+        api.Bind(collection, material, "chosen", UsdShade.Tokens.strongerThanDescendants)
+
+
+def chosen(stage: Usd.Stage, rng: random.Random) -> Usd.Prim:
+    """A mesh or a group."""
+    return stage.GetPrimAtPath(rng.choice([f"{g}/Mesh{k}" for g in GROUPS for k in range(3)] + list(GROUPS)))
+
+
+def set_value(
+    stage: Usd.Stage, rng: random.Random, name: str, kind: Sdf.ValueTypeName, value: object
+) -> None:
+    if prim := chosen(stage, rng):
+        prim.CreateAttribute(name, kind).Set(value)
+
+
+def move(stage: Usd.Stage, rng: random.Random) -> None:
+    if prim := chosen(stage, rng):
+        UsdGeom.XformCommonAPI(prim).SetTranslate((rng.random(), 0, rng.random()))
+
+
+def move_over_time(stage: Usd.Stage, rng: random.Random) -> None:
+    if prim := chosen(stage, rng):
+        for frame in (1, 5):
+            UsdGeom.XformCommonAPI(prim).SetTranslate((0, rng.random(), 0), frame)
+
+
+def hide(stage: Usd.Stage, rng: random.Random) -> None:
+    set_value(stage, rng, "visibility", Sdf.ValueTypeNames.Token, rng.choice(["invisible", "inherited"]))
+
+
+def paint(stage: Usd.Stage, rng: random.Random) -> None:
+    colours = Vt.Vec3fArray([Gf.Vec3f(rng.random()) for _ in range(rng.choice([1, 4]))])
+    if prim := chosen(stage, rng):
+        primvar = UsdGeom.PrimvarsAPI(prim).CreatePrimvar("displayColor", Sdf.ValueTypeNames.Color3fArray)
+        primvar.Set(colours)
+        primvar.SetInterpolation("constant" if len(colours) == 1 else "vertex")
+
+
+def reshape(stage: Usd.Stage, rng: random.Random) -> None:
+    if prim := stage.GetPrimAtPath(f"{rng.choice(GROUPS)}/Mesh1"):
+        write_geometry(stage, prim.GetPath(), plane(rng.random()))
+
+
+def recolour(stage: Usd.Stage, rng: random.Random) -> None:
+    material = stage.GetPrimAtPath(rng.choice(LOOKS))
+    if material and material.GetChildren():
+        shader = UsdShade.Shader(material.GetChildren()[0])
+        shader.CreateInput("roughness", Sdf.ValueTypeNames.Float).Set(rng.random())
+
+
+def switch(stage: Usd.Stage, rng: random.Random) -> None:
+    stage.GetPrimAtPath("/World/B").GetVariantSet("size").SetVariantSelection(rng.choice(["small", "large"]))
+
+
+def turn_off(stage: Usd.Stage, rng: random.Random) -> None:
+    prim = stage.GetPrimAtPath(rng.choice([*GROUPS, *LOOKS, "/World/A/Mesh0/Part", "/World/A/Mesh1"]))
+    if prim:
+        prim.SetActive(not prim.IsActive())
+
+
+def come_or_go(stage: Usd.Stage, rng: random.Random) -> None:
+    group = rng.choice(GROUPS[:3])
+    path = f"{group}/New{rng.randrange(3)}"
+    if stage.GetPrimAtPath(path):
+        stage.RemovePrim(path)
+    elif stage.GetPrimAtPath(group) and stage.GetPrimAtPath(group).IsActive():
+        write_geometry(stage, path, plane(3))
+
+
+def light(stage: Usd.Stage, rng: random.Random) -> None:
+    if prim := stage.GetPrimAtPath("/World/A/Mesh2"):
+        UsdLux.MeshLightAPI.Apply(prim)
+        UsdLux.LightAPI(prim).CreateIntensityAttr(rng.choice([0.0, 2.0]))
+
+
+CHANGES: list[Callable[[Usd.Stage, random.Random], None]] = [
+    move, move_over_time, hide, paint, reshape, recolour, switch, turn_off, come_or_go, light, bind_by_collection,
+    bind_directly,
+    lambda stage, rng: set_value(stage, rng, "doubleSided", Sdf.ValueTypeNames.Bool, rng.random() < 0.5),
+    lambda stage, rng: set_value(stage, rng, "purpose", Sdf.ValueTypeNames.Token, rng.choice(["guide", "default"])),
+]  # fmt: skip
+
+
+def told(snapshot: Snapshot) -> tuple[object, ...]:
+    digests = SnapshotDigests()
+    return (
+        [item.geometry.path for item in snapshot.items], [m.path for m in snapshot.materials],
+        [item.materials for item in snapshot.items], digests.view(snapshot), digests.lights(snapshot),
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize("instanced", [False, True])
+@pytest.mark.parametrize("seed", range(4))
+def test_whatever_changes_the_snapshot_is_that_of_a_stage_just_opened(
+    tmp_path: Path, seed: int, instanced: bool
+) -> None:
+    file = tmp_path / "scene.usda"
+    scattered(file, instanced=instanced)
+    scene = open_scene(file)
+    model = validate(parse("lattice: 1\nscene: scene.usda\ndefaults: {camera: /Camera}\n"))
+    cells = CellStage(scene, model, tmp_path)
+    cells.switch(())
+    scene.layer.SetPermissionToEdit(True)
+    stage, rng = Usd.Stage.Open(scene.layer), random.Random(seed)
+    kept, digests = Snapshotter(cells), SnapshotDigests()
+    history = []
+    for _ in range(60):
+        for _ in range(rng.choice([1, 1, 2, 3])):
+            change = rng.choice(CHANGES)
+            history.append(change.__name__)
+            change(stage, rng)
+        frame, shutter = rng.choice([(1, None), (1, None), (3, None), (3, (-0.5, 0.5))])
+        now = kept.take("/Camera", frame, shutter=shutter)
+        assert told(now) == told(Snapshotter(cells).take("/Camera", frame, shutter=shutter)), history
+        assert digests.view(now) == SnapshotDigests().view(now)
+        assert kept.anything_moves("/Camera") == moved_when_just_opened(cells, frame)
+
+
+def moved_when_just_opened(cells: CellStage, frame: float) -> bool:
+    fresh = Snapshotter(cells)
+    fresh.take("/Camera", frame)
+    return fresh.anything_moves("/Camera")
