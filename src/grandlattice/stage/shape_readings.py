@@ -280,7 +280,9 @@ class ShapeReadings:
         if not whole:
             affected |= self._bound_otherwise()
         self._ask_again(affected)
-        return self._readings if whole else affected
+        if whole or not affected:
+            return self._readings if whole else ()
+        return [reading for reading in self._readings if reading in affected]  # in the order of the stage
 
     def _ask_again(self, readings: set[_Reading], *, gone: bool = False) -> None:
         """What of them differs between frames is to be looked up anew, unless they are gone."""

@@ -124,17 +124,32 @@ class Snapshotter:
             if path.IsPropertyPath():
                 self._note(path)
             elif not path.HasPrefix(HELPERS):
-                if list(notice.GetChangedFields(path)) == ["apiSchemas"]:  # nothing came, went or was moved
-                    self._shapes.note_rebound(path)
-                    self._look_for_lights(path, below=False)
+                if list(notice.GetChangedFields(path)) == ["apiSchemas"]:
+                    self._note_schemas(path)
                 else:
-                    self._shapes.note_composed(path)
-                    self._look_for_lights(path)
+                    self._note_composed(path)
         for path in notice.GetChangedInfoOnlyPaths():
             if path.IsPropertyPath():
                 self._note(path)
             elif "propertyOrder" in notice.GetChangedFields(path):
                 self._shapes.note_rebound(path)  # it decides which of several bindings wins
+
+    def _note_composed(self, path: Sdf.Path) -> None:
+        self._shapes.note_composed(path)
+        self._look_for_lights(path)
+
+    def _note_schemas(self, path: Sdf.Path) -> None:
+        """Schemas were applied, as where a material is assigned: by itself that moves nothing.
+
+        USD names nothing else that was changed at the same time below it; what edits wrote is asked for.
+        """
+        self._shapes.note_rebound(path)
+        self._look_for_lights(path, below=False)
+        for written in self._cell_stage.written_below(path):
+            if written.IsPropertyPath():
+                self._note(written)
+            elif written != path:
+                self._note_composed(written)
 
     def _look_for_lights(self, path: Sdf.Path, *, below: bool = True) -> None:
         """Forget which lights there are if one may have come or gone at a prim, or below it."""
