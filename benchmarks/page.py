@@ -2,6 +2,7 @@
 
     python benchmarks/page.py many       # 5,000 cells: seconds and size of the folder, opening, scrolling
     python benchmarks/page.py served     # CPU of a run of two workers, with a page looked at and without
+    python benchmarks/page.py live       # proofs of the demo that follow a plan: from nothing, after a save
 
 Needs Chromium and Playwright.  Frames of scrolling are told by requestAnimationFrame over a scripted scroll.
 """
@@ -15,12 +16,16 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Mapping
 from pathlib import Path
+from typing import Any
 
 import psutil
 from playwright.sync_api import sync_playwright
+from pxr import Sdf
 
 import grandlattice as lattice
+from grandlattice.api.live_proofs import LiveProofs
 from grandlattice.demo import write_demo
 
 GLAT = [sys.executable, "-c", "from grandlattice.cli.main import main; main()"]
@@ -132,5 +137,35 @@ def served() -> None:
         print(f"median of the ratios {statistics.median(ratios):.3f} (bar 1.03)")
 
 
+def live() -> None:
+    """Seconds until proofs are on the page of `glat live`: all of the demo from nothing, and those that a
+    lamp changes that was saved in the scene, to the first and to the last."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        write_demo(folder)
+        proofs, shown = LiveProofs(folder / "orrery.lattice.yaml"), list[float]()
+
+        def tell(told: Mapping[str, Any]) -> None:
+            if told["kind"] == "cells":
+                shown.append(time.perf_counter())
+
+        started = time.perf_counter()
+        proofs.look(tell)
+        print(f"{len(proofs.tries[0].cells)} proofs from nothing: first {shown[0] - started:.1f} s, "
+              f"last {shown[-1] - started:.1f} s (bar 12 s)", flush=True)  # fmt: skip
+        scene = Sdf.Layer.OpenAsAnonymous(str(folder / "orrery.usda"))
+        for factor in (1.5, 0.7, 1.2):
+            shown.clear()
+            strength = scene.GetAttributeAtPath("/Room/Lights/Lamp.inputs:intensity")
+            strength.default = strength.default * factor
+            scene.Export(str(folder / "orrery.usda"))
+            saved, before = time.perf_counter(), len(proofs.tries)
+            while len(proofs.tries) == before:
+                time.sleep(0.25)  # as often as the server looks
+                proofs.look(tell)
+            print(f"a lamp saved: {len(proofs.tries[-1].cells)} cells, first {shown[0] - saved:.1f} s "
+                  f"(bar 3 s), last {shown[-1] - saved:.1f} s", flush=True)  # fmt: skip
+
+
 if __name__ == "__main__":
-    {"many": many, "served": served}[sys.argv[1]]()
+    {"many": many, "served": served, "live": live}[sys.argv[1]]()

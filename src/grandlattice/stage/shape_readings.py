@@ -52,7 +52,7 @@ class Moment:
         return [UsdGeom.XformCache(Usd.TimeCode(frame)) for frame in self.shutter]
 
 
-@dataclass(eq=False)
+@dataclass(eq=False, slots=True)
 class _Look:
     """A material as shapes show it.
 
@@ -73,7 +73,7 @@ class _Look:
         return "unpainted" in self.material.inputs
 
 
-@dataclass(eq=False)
+@dataclass(eq=False, slots=True)
 class _Reading:
     """What was read of one shape.
 
