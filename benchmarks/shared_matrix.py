@@ -1,7 +1,8 @@
 """What sharing does for whole matrices, from the shell: against a loop over cells, run again, and in memory.
 
     python benchmarks/shared_matrix.py [demo|skies|again|lamp|many|memory …]
-    python benchmarks/shared_matrix.py unshared CHECKOUT [TURNS]    # of a version before traces were shared
+    pip install --no-deps --target OLD/src CHECKOUT    # of a version before traces were shared
+    python benchmarks/shared_matrix.py unshared OLD [TURNS]
 
 `demo` and `skies` start ``glat run --at CELL`` for each cell in turn, as an artist's script would, and
 compare the wall time with one ``glat run``; of the 864 pictures of `skies` a sample of cells stands for all.

@@ -123,14 +123,14 @@ class _InOrder(Generic[Thing]):
         self._tell, self._keeps = tell, keeps
         self._things: Sequence[Thing] = ()  # held, so that no other has the identity of one of them
         self._parts: list[bytes] = []
-        self._made = _joined(())
+        self._made = _digest(b"")
 
     def digest(self, things: Sequence[Thing]) -> bytes:
         if things is not self._things:
             known = zip(self._kept(things), things, strict=True)
-            self._parts = [part or _framed(self._tell(thing)) for part, thing in known]
+            self._parts = [part or _digest(self._tell(thing)) for part, thing in known]
             self._things = things
-            self._made = hashlib.blake2b(b"".join(self._parts), digest_size=16).digest()
+            self._made = _digest(b"".join(self._parts))
         return self._made
 
     def _kept(self, things: Sequence[Thing]) -> Iterable[bytes | None]:
@@ -170,13 +170,9 @@ def _told(record: Any) -> list[bytes]:
 def _joined(parts: Iterable[bytes]) -> bytes:
     whole = hashlib.blake2b(digest_size=16)
     for part in parts:
-        whole.update(_framed(part))
+        whole.update(len(part).to_bytes(8, "little"))
+        whole.update(part)
     return whole.digest()
-
-
-def _framed(part: bytes) -> bytes:
-    """A part with its length before it, so that no others make the same whole."""
-    return len(part).to_bytes(8, "little") + part
 
 
 def _digest(*parts: bytes) -> bytes:
