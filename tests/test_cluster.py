@@ -155,7 +155,7 @@ def test_whatever_is_lost_the_pictures_are_those_of_an_undisturbed_run(
 ) -> None:
     if not shares:
         apart(monkeypatch)
-    plan_file.write_text(PLAN.replace("samples: 4", "samples: 700"))
+    plan_file.write_text(PLAN.replace("samples: 4", "samples: 3000"))
     plan = lattice.open_plan(plan_file)
     here = plan.run(workers=0, into=tmp_path / "here")
     studio.add(2)

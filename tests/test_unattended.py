@@ -373,14 +373,14 @@ def test_a_frame_that_its_seconds_end_is_taken_further_to_the_same_bytes(
     plan_file: Path, tmp_path: Path, glat
 ) -> None:
     plan_file.write_text(
-        plan_file.read_text().replace("samples: 4", "samples: 1600\n  seconds: 0.2").replace("48x32", "24x16")
+        plan_file.read_text().replace("samples: 4", "samples: 6400\n  seconds: 0.2").replace("48x32", "24x16")
     )
     plan = lattice.open_plan(plan_file)
     run = plan.run(at=["day/"], workers=0)
     assert run.ok
     table = run.table()
     assert (table["unfinished"] == 1).all()
-    assert (table["samples"] < 1600).all()
+    assert (table["samples"] < 6400).all()
     assert (table["samples"] > 1).all()
     assert (table["noise"].dropna() > 0).all()
     assert run.tasks[0].trace
@@ -392,7 +392,7 @@ def test_a_frame_that_its_seconds_end_is_taken_further_to_the_same_bytes(
     assert code == 0, said
     assert not plan_file.with_name("room-unfinished").exists()
     after = lattice.open_plan(plan_file).run(at=["day/"], workers=0).table()
-    assert (after["samples"] == 1600).all()
+    assert (after["samples"] == 6400).all()
     assert not after["unfinished"].any()
     assert (after["noise"] > 0).all()
     assert (after["noise"] < 0.05).all()
