@@ -63,6 +63,21 @@ def test_the_compiler_is_known_to_its_room_alone() -> None:
     assert found == []
 
 
+def test_what_a_function_is_given_is_told_by_records() -> None:
+    # The commands are excepted: their parameters are the options of the command line.
+    many = []
+    for file in MODULES:
+        if file.stem.endswith("_commands"):
+            continue
+        for node in ast.walk(ast.parse(file.read_text())):
+            if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
+                given = [
+                    each.arg for each in (*node.args.posonlyargs, *node.args.args, *node.args.kwonlyargs)
+                ]
+                many += [f"{file.stem}.{node.name}"] if len(set(given) - {"self", "cls"}) > 8 else []
+    assert many == []
+
+
 @pytest.mark.parametrize("file", MODULES, ids=lambda path: str(path.relative_to(SOURCE)))
 def test_sentences_have_subjects(file: Path) -> None:
     assert [text for text in texts_of(file) if RIDDLES.search(text)] == []

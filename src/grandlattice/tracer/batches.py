@@ -7,6 +7,7 @@ are added in their order.
 from __future__ import annotations
 
 import math
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -58,8 +59,34 @@ FILM = np.dtype(
     align=True,
 )  # fmt: skip
 
+TILE = np.dtype(
+    [
+        ("left", "i8"), ("top", "i8"), ("right", "i8"), ("bottom", "i8"),  # a rectangle of pixels,
+        ("first", "i8"), ("count", "i8"),  # the number of its first sample, and how many there are,
+        ("stride", "i8"), ("at_once", "i8"),  # places of a pixel in a batch, and how many pixels one has
+    ],
+    align=True,
+)  # fmt: skip
+
 NOTHING = 3e38
 _FEW = 4  # samples of a pixel that are read one by one
+
+
+class Batch(NamedTuple):
+    """Some pixels of a rectangle `width` wide whose corner is at (`left`, `top`), and some of their samples.
+
+    The pixels are `pixel` … `pixel + pixels`, counted line by line, the samples `first` … `first + count`; a
+    pixel has `stride` places.
+    """
+
+    left: Any
+    top: Any
+    width: Any
+    pixel: Any
+    pixels: Any
+    first: Any
+    count: Any
+    stride: Any
 
 
 def stride_of(count: int) -> int:
@@ -74,20 +101,19 @@ def stride_of(count: int) -> int:
 
 
 @inner
-def line_up(
-    room, film, fields, left, top, width, first, count, stride, first_pixel, pixels, branches
-):  # fmt: skip
+def line_up(room, film, fields, batch, branches):
     """Write the pixels and samples of a batch into the room, with results as of a miss.
 
     A pixel has `stride` places; those without a sample have the number −1.  `fields` are the parts of the
     beauty and the light sums.
     """
+    width, pixels, first, count, stride = batch.width, batch.pixels, batch.first, batch.count, batch.stride
     words, results, places = int32s(room), float32s(room), pixels * stride
-    line = first_pixel // width
-    column = first_pixel - line * width
+    line = batch.pixel // width
+    column = batch.pixel - line * width
     for i in range(pixels):
         for k in range(i * stride, (i + 1) * stride):
-            words[COLUMN + k], words[LINE + k] = film.left + left + column, film.top + top + line
+            words[COLUMN + k], words[LINE + k] = film.left + batch.left + column, film.top + batch.top + line
             words[SAMPLE + k] = first + k - i * stride if k - i * stride < count else -1
         column += 1
         if column == width:

@@ -54,10 +54,13 @@ class Clear(NamedTuple):
     solid: Any
     within: Any  # whether the ray comes from within it
     written: Any  # whether data passes are written here
+    vertex: Any
+    surface: Any
+    normal: Any
 
 
 @inner
-def past_clear(scene, room, options, dimension, pane, path, vertex, surface, normal, choice, places):
+def past_clear(tracing, dimension, pane, path, choice, places):
     """What happens to paths at something clear.
 
     Returns
@@ -65,6 +68,8 @@ def past_clear(scene, room, options, dimension, pane, path, vertex, surface, nor
     Who goes on behind it, who does both, the paths that go on, those that turn away, the choice that is
     left to them, and the rays.
     """
+    room, options = tracing.room, tracing.options
+    vertex, surface, normal = pane.vertex, pane.surface, pane.normal
     seen, most = (path.state & VERTICES) == 0, largest(pane.through)
     passing = where((most >= 1.0) | (pane.bends & pane.within), 1.0, min(max(most, 0.2), 0.8))
     both = pane.there & seen & ((path.state & THROUGH) == 0) & (passing < 1.0)
@@ -110,7 +115,7 @@ def past_clear(scene, room, options, dimension, pane, path, vertex, surface, nor
             free = asking
             if options.sights > 1:
                 free = asking & ((path.state & (HIDDEN << sight)) == 0)
-            behind, shot = alpha_behind(scene, room, options, free, path, t_near, sight)
+            behind, shot = alpha_behind(tracing.scene, room, options, free, path, t_near, sight)
             more = cover * (1.0 - seen_through + seen_through * behind)
             alpha = cover_in_sight(room, options, changed(path, alpha=alpha), free, more, sight)
             rays += shot

@@ -302,6 +302,17 @@ _intersect_packet = of_outside("rtcIntersect16", 4)
 _COHERENT, _EVERYTHING = 1 << 16, 0xFFFFFFFF
 
 
+class Rays(NamedTuple):
+    """A ray for each lane; `time` runs from 0, where the shutter opens, to 1."""
+
+    origin: Any
+    direction: Any
+    t_near: Any
+    t_far: Any
+    masks: Any
+    time: Any
+
+
 class Hit(NamedTuple):
     """What rays met, a lane each; where `found` is not set the rest means nothing."""
 
@@ -325,27 +336,27 @@ def _sane(direction):
 
 
 @inner
-def _write_packet(room, origin, direction, t_near, t_far, masks, time):
+def _write_packet(room, rays):
     floats, words = float32s(room), int32s(room)
     for i in range(3):
-        store(floats, _ORG + LANES * i, origin[i])
-        store(floats, _DIR + LANES * i, direction[i])
-    store(floats, _TNEAR, t_near)
-    store(floats, _TFAR, t_far)
-    store(floats, _TIME, time)
-    store(words, _MASK, masks)
+        store(floats, _ORG + LANES * i, rays.origin[i])
+        store(floats, _DIR + LANES * i, rays.direction[i])
+    store(floats, _TNEAR, rays.t_near)
+    store(floats, _TFAR, rays.t_far)
+    store(floats, _TIME, rays.time)
+    store(words, _MASK, rays.masks)
     store(words, _GEOMETRY, all_lanes(-1))
     store(words, _PRIMITIVE, all_lanes(0))
     store(words, _INSTANCE, all_lanes(-1))
 
 
 @inner
-def _write_alone(room, origin, direction, t_near, t_far, masks, time):
+def _write_alone(room, rays):
     """Each lane's ray side by side, as it is asked for alone."""
-    nought, none = 0.0 * t_far, all_lanes(0)
+    nought, none, origin, direction = 0.0 * rays.t_far, all_lanes(0), rays.origin, rays.direction
     columns = (
-        origin[0], origin[1], origin[2], t_near, direction[0], direction[1], direction[2], time,
-        t_far, masks, none, none, nought, nought, nought, nought,
+        origin[0], origin[1], origin[2], rays.t_near, direction[0], direction[1], direction[2], rays.time,
+        rays.t_far, rays.masks, none, none, nought, nought, nought, nought,
     )  # fmt: skip
     store_columns(float32s(room), _ALONE, _APART, columns)
 
@@ -382,17 +393,15 @@ def _put_packet(opaque, clear, room, active):
 
 
 @inner
-def closest_hits(
-    opaque, clear, room, active, origin, direction, t_near, t_far, masks, time, together
-):  # fmt: skip
+def closest_hits(opaque, clear, room, active, rays, together):
     """Shoot a ray for each active lane; `together` where they start and go much alike.
 
-    `time` runs from 0, where the shutter opens, to 1.
     Either scene may be 0.  The second query starts with the first one's hit as its farthest.
     """
-    floats, words, direction = float32s(room), int32s(room), _sane(direction)
+    floats, words = float32s(room), int32s(room)
+    rays = Rays(rays.origin, _sane(rays.direction), rays.t_near, rays.t_far, rays.masks, rays.time)
     if together:
-        _write_packet(room, origin, direction, t_near, t_far, masks, time)
+        _write_packet(room, rays)
         _put_packet(opaque, clear, room, active)
         distance = load(floats, _TFAR)
         normal = load(floats, _NG), load(floats, _NG + LANES), load(floats, _NG + 2 * LANES)
@@ -403,7 +412,7 @@ def closest_hits(
             load(words, _INSTANCE),
         )
     else:
-        _write_alone(room, origin, direction, t_near, t_far, masks, time)
+        _write_alone(room, rays)
         _put_each(opaque, clear, room, active)
         rows = _ALONE + _APART * lane_numbers()
         near, far = load_rows(floats, rows), load_rows(words, rows + LANES)
@@ -441,7 +450,7 @@ def triangle_met(hit, first):
 def blocked(opaque, room, active, origin, direction, t_far, masks, time):
     """In which of the active lanes anything stands between a ray's origin and `t_far`."""
     found = 0
-    _write_alone(room, origin, _sane(direction), 0.0 * t_far, t_far, masks, time)
+    _write_alone(room, Rays(origin, _sane(direction), 0.0 * t_far, t_far, masks, time))
     left = bits_of(active)
     while left != 0:
         lane = lowest_bit(left)

@@ -6,7 +6,7 @@ lit here.
 
 from __future__ import annotations
 
-from grandlattice.tracer.embree import CAMERA, OTHER, blocked, closest_hits
+from grandlattice.tracer.embree import CAMERA, OTHER, Rays, blocked, closest_hits
 from grandlattice.tracer.kernel_memory import float32s, int32s
 from grandlattice.tracer.lanes import all_lanes, any_of, count_of, inner, to_floats, where
 from grandlattice.tracer.lens import pixel_width_at, shoot
@@ -67,10 +67,8 @@ def alpha_behind(scene, room, options, active, path, t_near, sight):
         if not any_of(active):
             break
         rays += count_of(active)
-        hit = closest_hits(
-            scene.opaque, scene.clear, room, active, origin, direction, t_near, path.t_last,
-            all_lanes(CAMERA), path.time, False,
-        )  # fmt: skip
+        shot = Rays(origin, direction, t_near, path.t_last, all_lanes(CAMERA), path.time)
+        hit = closest_hits(scene.opaque, scene.clear, room, active, shot, False)
         distance = where(hit.found, hit.distance, FAR)
         ray = Ray(origin, direction, t_near, distance, path.time)
         hidden, _, held_out = nearest_light(scene, options, active, ray, sight)
@@ -114,11 +112,12 @@ def _depth_at_centre(lens, column, line, depth, vertex, time):
 
 
 @inner
-def record_first(scene, room, lens, options, writing, aside, path, vertex, normal):
+def record_first(tracing, writing, aside, path, vertex, normal):
     """Keep what the data passes say of the first surfaces the camera sees; the rays it took.
 
     Paths that something clear turned `aside` say it with a negative depth.
     """
+    scene, room, lens, options = tracing
     both = writing | aside
     column, line = kept_number(room, COLUMN, path), kept_number(room, LINE, path)
     away = path.direction

@@ -15,9 +15,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from grandlattice.tracer.batches import FILM, develop, line_up
+from grandlattice.tracer.batches import FILM, TILE, Batch, develop, line_up
 from grandlattice.tracer.direct_lighting import catch
-from grandlattice.tracer.embree import CAMERA, OTHER, closest_hits
+from grandlattice.tracer.embree import CAMERA, OTHER, Rays, closest_hits
 from grandlattice.tracer.first_hit import centre_of
 from grandlattice.tracer.kernel_memory import float32s, int32s, load, record
 from grandlattice.tracer.lanes import LANES, all_lanes, any_of, count_of, inner, lane_numbers, where
@@ -32,6 +32,7 @@ from grandlattice.tracer.path_state import (
     SAMPLE,
     VERTICES,
     Path,
+    Tracing,
     bring_home,
     changed,
     load_path,
@@ -115,15 +116,15 @@ def _start(lens, options, column, line, number, sample, lined, moves):
 
 
 @inner
-def _advance(scene, room, lens, options, step, active, path, places, going):
+def _advance(tracing, step, active, path, places, going):
     """Take paths to their next vertex, pack those that go on behind the `going` that are there already;
     how many those are then, and the rays."""
+    scene, room, options = tracing.scene, tracing.room, tracing.options
     vertices = path.state & VERTICES
     seen, later = vertices == 0, vertices > 1
-    hit = closest_hits(
-        scene.opaque, scene.clear, room, active, path.origin, path.direction,
-        path.t_near, path.t_last, where(seen, CAMERA, OTHER), path.time, step == 0,
-    )  # fmt: skip
+    masks = where(seen, CAMERA, OTHER)
+    shot = Rays(path.origin, path.direction, path.t_near, path.t_last, masks, path.time)
+    hit = closest_hits(scene.opaque, scene.clear, room, active, shot, step == 0)
     found = active & hit.found
     if scene.light_count > 0:
         path = light_met(scene, room, options, active, path, later, where(found, hit.distance, FAR))
@@ -141,22 +142,20 @@ def _advance(scene, room, lens, options, step, active, path, places, going):
     if not any_of(on):
         bring_home(room, path, active)
         return going, rays
-    going, shot = shade(scene, room, lens, options, step, active, on, path, hit, places, going)
+    going, shot = shade(tracing, step, active, on, path, hit, places, going)
     return going, rays + shot
 
 
 @inner
-def _trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixels, first, count, stride):
-    """Trace samples `first` … `first + count` of some pixels to their ends, into `film`; the rays.
-
-    The pixels are `pixel` … `pixel + pixels` of a rectangle `width` wide whose corner is at
-    (`left`, `top`), counted line by line.
-    """
+def _trace_batch(tracing, film, batch):
+    """Trace the samples of a batch to their ends, into `film`; the rays."""
+    scene, room, lens, options = tracing
+    pixels, count, stride = batch.pixels, batch.count, batch.stride
     words, rays, places = int32s(room), 0, pixels * stride
     moves = scene.steps + lens.steps + scene.light_steps > 0
     branches, under_way = options.branches, places
     fields = fields_of(options)
-    line_up(room, film, fields, left, top, width, first, count, stride, pixel, pixels, branches)
+    line_up(room, film, fields, batch, branches)
     clear_skies(room, options, branches * places)
     last = 0
     for step in range(options.bounces + MOST_PASSES_THROUGH):
@@ -171,7 +170,7 @@ def _trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixe
                 path = _start(lens, options, column, line, number, sample, k, moves)
             else:
                 path = load_path(room, step & 1, k, moves, options.halvings)
-            going, shot = _advance(scene, room, lens, options, step, active, path, places, going)
+            going, shot = _advance(tracing, step, active, path, places, going)
             rays += shot
         under_way, last = going, 1 - (step & 1)
         if under_way == 0:
@@ -186,23 +185,21 @@ def _trace_batch(scene, room, lens, options, film, left, top, width, pixel, pixe
 
 
 _scene_at, _lens_at, _options_at, _film_at = record(SCENE), record(LENS), record(OPTIONS), record(FILM)
+_tile_at = record(TILE)
 
 
-def trace_tile(
-    scene_at, room, lens_at, options_at, film_at, left, top, right, bottom, first, count, stride, at_once
-):
-    """Trace samples `first` … `first + count` of a rectangle of pixels, `at_once` at a time.
+def trace_tile(scene_at, room, lens_at, options_at, film_at, tile_at):
+    """Trace samples of a rectangle of pixels, some pixels at a time.
 
     Adds to the film's sums and keeps the nearest of its nearest; the number of rays is returned.
     `room` is the address of `room_for(parts)` words, the others are those of records.
     """
-    scene, lens = _scene_at(scene_at), _lens_at(lens_at)
-    options, film = _options_at(options_at), _film_at(film_at)
-    width, rays = right - left, 0
-    pixels = width * (bottom - top)
-    for pixel in range(0, pixels, at_once):
-        rays += _trace_batch(
-            scene, room, lens, options, film, left, top, width, pixel, min(at_once, pixels - pixel),
-            first, count, stride,
-        )  # fmt: skip
+    tracing = Tracing(_scene_at(scene_at), room, _lens_at(lens_at), _options_at(options_at))
+    film, tile = _film_at(film_at), _tile_at(tile_at)
+    width, rays = tile.right - tile.left, 0
+    pixels = width * (tile.bottom - tile.top)
+    for pixel in range(0, pixels, tile.at_once):
+        some = min(tile.at_once, pixels - pixel)
+        batch = Batch(tile.left, tile.top, width, pixel, some, tile.first, tile.count, tile.stride)
+        rays += _trace_batch(tracing, film, batch)
     return rays

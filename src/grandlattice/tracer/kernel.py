@@ -9,7 +9,7 @@ from grandlattice.tracer import embree
 from grandlattice.tracer.compiling.backend import load
 
 _KERNELS = {
-    "trace_tile": ("integrator", 13), "halve_bytes": ("mipmaps", 9), "spread_bytes": ("mipmaps", 4),
+    "trace_tile": ("integrator", 6), "halve_bytes": ("mipmaps", 8), "spread_bytes": ("mipmaps", 4),
 }  # fmt: skip
 """Names of kernels → the module they are written in, and how many whole numbers they take."""
 

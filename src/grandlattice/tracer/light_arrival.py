@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
-from grandlattice.tracer.embree import blocked, closest_hits
+from grandlattice.tracer.embree import Rays, blocked, closest_hits
 from grandlattice.tracer.kernel_memory import float32s, other_fields
 from grandlattice.tracer.lanes import (
     any_of,
@@ -79,10 +79,8 @@ def transmittance(scene, room, active, origin, direction, distance, masks, time)
         active = active & (largest(share) > 1e-4)
         if not any_of(active):
             break
-        hit = closest_hits(
-            nothing, scene.clear, room, active, origin, direction, t_near, stop,
-            masks, time, False,
-        )  # fmt: skip
+        rays = Rays(origin, direction, t_near, stop, masks, time)
+        hit = closest_hits(nothing, scene.clear, room, active, rays, False)
         active = active & hit.found
         if any_of(active):
             vertex = hit_vertex(scene, hit, origin, direction, time)

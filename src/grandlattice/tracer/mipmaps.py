@@ -27,15 +27,16 @@ _FROM_LIGHT = np.searchsorted((_TO_LIGHT[1:].astype(int) + _TO_LIGHT[:-1]) / 2, 
     np.uint8
 )
 _STRAIGHT = (np.arange(256) * 257).astype(np.uint16), (np.arange(65536) >> 8).astype(np.uint8)
+_BACK = 2 * 2 * 256  # bytes of the tables that lead from bytes to light
 _CURVES = {
     # Bytes to sixteen bits of light for colours and for alpha, which has no curve, and back again.
-    SRGB_BYTES: (np.stack([_TO_LIGHT, _STRAIGHT[0]]), np.stack([_FROM_LIGHT, _STRAIGHT[1]])),
-    LINEAR_BYTES: (np.stack([_STRAIGHT[0]] * 2), np.stack([_STRAIGHT[1]] * 2)),
+    kind: np.concatenate([there, _STRAIGHT[0], np.concatenate([back, _STRAIGHT[1]]).view(np.uint16)])
+    for kind, (there, back) in {SRGB_BYTES: (_TO_LIGHT, _FROM_LIGHT), LINEAR_BYTES: _STRAIGHT}.items()
 }
 _MOST_LEVELS = 16
 
 
-def halve_bytes(texels, width, height, channels, light, halved, half_light, tables, there_and_back):
+def halve_bytes(texels, width, height, channels, light, halved, half_light, curves):
     """A kernel: an image of RGBA bytes at half the size, averaged as light; an odd last line is left out.
 
     With 1 of `channels` it is grey, with 3 its alpha is one: what is known is not worked out.
@@ -45,10 +46,10 @@ def halve_bytes(texels, width, height, channels, light, halved, half_light, tabl
     texels : address of the bytes; 0 where their light is known.
     light, half_light : addresses of sixteen bits of light for each channel, read and written.
     halved : address of the bytes that are written.
-    tables, there_and_back : addresses of bytes to light, and of light to bytes; see `_CURVES`.
+    curves : address of what light bytes are, and behind it what bytes light is; see `_CURVES`.
     """
     source, lit, out, out_lit = bytes_at(texels), uint16s(light), bytes_at(halved), uint16s(half_light)
-    to_light, from_light = uint16s(tables), bytes_at(there_and_back)
+    to_light, from_light = uint16s(curves), bytes_at(curves + _BACK)
     for y in range(height >> 1):
         for x in range(width >> 1):
             at = 4 * (y * (width >> 1) + x)
@@ -140,9 +141,8 @@ def sizes_of(pixels: NDArray, curve: int) -> tuple[NDArray, NDArray[np.int32]]:
             continue
         tall, wide = shapes[k - 1]
         known, light = light, np.empty((counts[k], 4), np.uint16)
-        to_light, from_light = _CURVES[curve]
         halve(
             flat.ctypes.data if k == 1 else 0, wide, tall, channels, known.ctypes.data,
-            into.ctypes.data, light.ctypes.data, to_light.ctypes.data, from_light.ctypes.data,
+            into.ctypes.data, light.ctypes.data, _CURVES[curve].ctypes.data,
         )  # fmt: skip
     return flat, begins.astype(np.int32)

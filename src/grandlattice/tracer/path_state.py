@@ -73,6 +73,16 @@ def room_for(fields: int, sky_words: int = 0) -> int:
     return ROOM + (3 * fields + sky_words) * CAPACITY
 
 
+class Tracing(NamedTuple):
+    """What all paths of a trace have in common: records of the scene, of the camera and of what is asked for,
+    and the address of the thread's own room."""
+
+    scene: Any
+    room: Any
+    lens: Any
+    options: Any
+
+
 class Path(NamedTuple):
     """Paths under way, a lane each."""
 

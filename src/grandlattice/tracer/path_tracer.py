@@ -40,7 +40,7 @@ from grandlattice.tracer.lens import Sensor, make_lens
 from grandlattice.tracer.light_mixing import Mixing, mixing_of
 from grandlattice.tracer.light_passes import CLOSED, LUX, OwnPass, SharePlan
 from grandlattice.tracer.path_state import branches_of, room_for
-from grandlattice.tracer.pilot import Pilot, batches_of, usual_light
+from grandlattice.tracer.pilot import Pilot, tile_record, usual_light
 from grandlattice.tracer.scattering import albedo_tables
 from grandlattice.tracer.scene_arrays import Images, SceneBuilder, TraceScene
 from grandlattice.tracer.trace_settings import TraceSettings, traced_window
@@ -263,10 +263,10 @@ class Tracer:
 
         def trace(this: Round, tile: Tile, room: NDArray[np.float32]) -> None:
             began = time.perf_counter()
+            of_tile = tile_record(tile[:4], this.first, this.samples, options)
             rays = trace_tile(
                 scene.scene.address, room.ctypes.data, lens.address, options.address,
-                tables[this.number % 2].address, *tile[:4], this.first, this.samples,
-                *batches_of(this.samples, options),
+                tables[this.number % 2].address, of_tile.address,
             )  # fmt: skip
             with lock:
                 rounds.after(tile, rays, time.perf_counter() - began)

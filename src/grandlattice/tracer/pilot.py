@@ -11,7 +11,7 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from grandlattice.tracer.batches import FILM, stride_of
+from grandlattice.tracer.batches import FILM, TILE, stride_of
 from grandlattice.tracer.company import Company
 from grandlattice.tracer.film import empty_sums
 from grandlattice.tracer.kernel import kernel
@@ -126,15 +126,27 @@ def _lines(
         if words:
             sums["sky"] = np.zeros((1, width, words), np.float32)
         table = Pinned(FILM, width=width, pixels=width, top=line, **sums)
+        tile = tile_record((0, 0, width, 1), 0, 1, options)
         kernel("trace_tile")(
-            scene.scene.address, room.ctypes.data, lens.address, options.address, table.address,
-            0, 0, width, 1, 0, 1, *batches_of(1, options),
-        )  # fmt: skip
+            scene.scene.address, room.ctypes.data, lens.address, options.address, table.address, tile.address
+        )
         yield sums
 
 
-def batches_of(samples: int, options: Pinned) -> tuple[int, int]:
-    """Places of a pixel with so many samples in a batch, and how many pixels one has."""
+def tile_record(
+    rectangle: tuple[int, int, int, int], first: int, samples: int, options: Pinned
+) -> Pinned:  # fmt: skip
+    """What a kernel is told of a tile.
+
+    Parameters
+    ----------
+    rectangle : its left, top, right and bottom, pixels.
+    first, samples : the number of its first sample, and how many there are.
+    """
     batch = _SMALL_BATCH if options.record["sky_words"] else BATCH
     stride, places = stride_of(samples), batch // int(options.record["branches"]) // LANES * LANES
-    return stride, places // stride
+    left, top, right, bottom = rectangle
+    return Pinned(
+        TILE, left=left, top=top, right=right, bottom=bottom, first=first, count=samples, stride=stride,
+        at_once=places // stride,
+    )  # fmt: skip

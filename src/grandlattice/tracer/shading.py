@@ -97,11 +97,12 @@ def _spot(scene, lens, path, vertex, dimension):
 
 
 @inner
-def shade(scene, room, lens, options, step, active, on, path, hit, places, going):
+def shade(tracing, step, active, on, path, hit, places, going):
     """What happens to paths where they hit; how many go on in all, and the rays.
 
     Those that do are packed behind the `going` that are there already.
     """
+    scene, room, lens, options = tracing
     tables, dimension, rays = scene.tables, _STRIDE * step, 0
     vertices, direction = path.state & VERTICES, path.direction
     seen, deep = vertices == 0, vertices > 0
@@ -125,17 +126,15 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
 
     first, both = path, mask_of(0)
     if any_of(clear):
-        pane = Clear(clear, through, bends, solid, within, writing)
-        passes, both, ahead, path, choice, shot = past_clear(
-            scene, room, options, dimension, pane, path, vertex, surface, normal, choice, places
-        )
+        pane = Clear(clear, through, bends, solid, within, writing, vertex, surface, normal)
+        passes, both, ahead, path, choice, shot = past_clear(tracing, dimension, pane, path, choice, places)
         rays += shot
         going = part(room, 1 - (step & 1), ahead, passes, passes, going)
         stays = both | ~passes
         active, on = active & stays, on & stays
     aside = new & on & ~writing & ~both
     if (options.firsts or options.occlusion) and any_of(writing | aside):
-        rays += record_first(scene, room, lens, options, writing, aside, first, vertex, normal)
+        rays += record_first(tracing, writing, aside, first, vertex, normal)
     radiance, alpha, throughput = path.radiance, path.alpha, path.throughput
     if any_of(on & seen):
         alpha = covered(room, options, path, on & seen, path.cover, -1)
@@ -191,7 +190,7 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
             chosen = where(parts, again, choice)
         if branch > 0:
             active, on = parts, parts
-        own, goes_on = _scattered(scene, room, options, dimension, on, own, shaded, chosen, turn, at_first)
+        own, goes_on = _scattered(tracing, dimension, on, own, shaded, chosen, turn, at_first)
         going = part(room, 1 - (step & 1), own, active, goes_on, going)
         if not any_of(parts):
             break
@@ -199,8 +198,9 @@ def shade(scene, room, lens, options, step, active, on, path, hit, places, going
 
 
 @inner
-def _scattered(scene, room, options, dimension, on, path, shaded, choice, turn, at_first):
+def _scattered(tracing, dimension, on, path, shaded, choice, turn, at_first):
     """Paths on their way from vertices, and which of those that are `on` go on."""
+    scene, room, options = tracing.scene, tracing.room, tracing.options
     vertex, seen = shaded.vertex, (path.state & VERTICES) == 0
     u, v = pair(path.seed, path.sample, all_lanes(dimension + DIRECTION))
     wi = sample_direction(shaded.surface, shaded.lobes, shaded.wo, choice, u, v)
