@@ -176,10 +176,11 @@ def _triple(address, k):
 
 @njit
 def ask(scene, room, active, origin, direction, near, far, masks, together, out, geometry):
-    hit = embree.closest_hits(
-        scene, 0, room, mask_of(active), _triple(origin, 0), _triple(direction, 0),
-        all_lanes(near), all_lanes(far), all_lanes(masks), all_lanes(0.0), together,
+    rays = embree.Rays(
+        _triple(origin, 0), _triple(direction, 0), all_lanes(near), all_lanes(far), all_lanes(masks),
+        all_lanes(0.0),
     )  # fmt: skip
+    hit = embree.closest_hits(scene, 0, room, mask_of(active), rays, together)
     store(float32s(out), 0, where(hit.found, hit.distance, -1.0))
     store(float32s(out), LANES, where(hit.found, hit.u, -1.0))
     store(int32s(geometry), 0, where(hit.found, hit.placement * 100000 + hit.primitive, -1))
@@ -403,7 +404,7 @@ def test_where_the_fast_compiler_fails_the_plain_one_serves_everybody_from_then_
 
     monkeypatch.setattr(backend, "_compiled_fast", fail)
     assert (backend.chosen_compiler(), backend.is_compiled(), used) == ("fast", False, [])
-    assert list(backend.load({"trace_tile": ("integrator", 13)})) == ["trace_tile"]
+    assert list(backend.load({"trace_tile": ("integrator", 6)})) == ["trace_tile"]
     assert "no such part" in backend.compiler_failure()
     assert used == ["plain"]
     used.clear()  # another process, which may have asked before the first one failed
@@ -411,7 +412,7 @@ def test_where_the_fast_compiler_fails_the_plain_one_serves_everybody_from_then_
     # One that was told to be fast, as workers are, fails: it never draws with other kernels than the run's.
     backend.use_compiler("fast")
     with pytest.raises(AttributeError, match="no such part"):
-        backend.load({"trace_tile": ("integrator", 13)})
+        backend.load({"trace_tile": ("integrator", 6)})
     with pytest.raises(TracerError, match="kernels of the compiler fast"):
         backend.use_compiler("plain")
     used.clear()
@@ -474,10 +475,9 @@ def test_triangles_kept_from_the_scene_before_are_those_made_anew(seed: int) -> 
 def meet(scene, room, first, origin, direction, out, triangle):
     """The triangle rays meet, how much of its second and third corner is there, and how far it is."""
     far, both = all_lanes(1e30), all_lanes(embree.CAMERA)
-    hit = embree.closest_hits(
-        scene, 0, room, mask_of(0xFFFF), _triple(origin, 0), _triple(direction, 0),
-        all_lanes(0.0), far, both, all_lanes(0.0), False,
-    )  # fmt: skip
+    nought = all_lanes(0.0)
+    rays = embree.Rays(_triple(origin, 0), _triple(direction, 0), nought, far, both, nought)
+    hit = embree.closest_hits(scene, 0, room, mask_of(0xFFFF), rays, False)
     number, b, c = embree.triangle_met(hit, int32s(first)[hit.placement])
     store(int32s(triangle), 0, where(hit.found, number, -1))
     store(float32s(out), 0, b)
