@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import operator
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from itertools import islice
 
 import numpy as np
@@ -80,7 +80,8 @@ class _Reading:
     `looks` are its materials in the order in which they are met, `names` their paths, and `uses` says for the
     whole and each subset which of them; `bound` are the materials of the scene that these have.  There are
     none of all that where it is hidden, and no `item` either, nor where it is placed by numbers that are
-    none.  `own` says that it shows a material of the scene in a way of its own.
+    none.  `own` says that it shows a material of the scene in a way of its own.  `tops` are the prims it
+    depends on, with all above them; `mapped` says which primvars it has, of those that were asked for.
     """
 
     shape: DrawnShape
@@ -92,11 +93,22 @@ class _Reading:
     bound: tuple[Sdf.Path | None, ...] = ()
     item: Item | None = None
     own: bool = False
+    tops: tuple[Sdf.Path, ...] = ()
+    mapped: dict[str, bool] = field(default_factory=dict)
 
     @staticmethod
     def of(shape: DrawnShape) -> _Reading:
         path = shape.prim.GetPath()
-        return _Reading(shape, path, str(path))
+        reading = _Reading(shape, path, str(path))
+        reading.take(shape)
+        return reading
+
+    def take(self, shape: DrawnShape) -> None:
+        """Be the reading of a shape as it is now."""
+        tops = {self.path, shape.shared.GetPath(), *(subset.GetPath() for subset in shape.subsets)}
+        for link in shape.chain:
+            tops |= {link.instancer.GetPath(), link.root.GetPath()}
+        self.shape, self.tops = shape, tuple(tops)
 
     @property
     def parts(self) -> list[Usd.Prim]:
@@ -104,17 +116,31 @@ class _Reading:
         return [self.shape.prim, *(subset.GetPrim() for subset in self.shape.subsets)]
 
     @property
-    def prefixes(self) -> set[Sdf.Path]:
-        """The prims it depends on, and all above these."""
-        shape = self.shape
-        tops = {self.path, shape.shared.GetPath(), *(subset.GetPath() for subset in shape.subsets)}
-        for link in shape.chain:
-            tops |= {link.instancer.GetPath(), link.root.GetPath()}
-        return {path for top in tops for path in top.GetPrefixes()}
-
-    @property
     def is_instance(self) -> bool:
         return bool(self.shape.chain) or self.shape.prim.IsInstanceProxy()
+
+
+@dataclass
+class Changes:
+    """What changed since shapes were read, as prims: each stands for all that is at or below it.
+
+    Attributes
+    ----------
+    composed : composed anew; the root stands for everything.
+    placed : what is there may be seen elsewhere, or no more.
+    reshaped : it may have another shape.
+    rebound : it may have another material; the root stands for everything.
+    painted : materials and nodes of theirs that are others.
+    """
+
+    composed: set[Sdf.Path] = field(default_factory=set)
+    placed: set[Sdf.Path] = field(default_factory=set)
+    reshaped: set[Sdf.Path] = field(default_factory=set)
+    rebound: set[Sdf.Path] = field(default_factory=set)
+    painted: set[Sdf.Path] = field(default_factory=set)
+
+    def __bool__(self) -> bool:
+        return any((self.composed, self.placed, self.reshaped, self.rebound, self.painted))
 
 
 class ShapeReadings:
@@ -125,6 +151,8 @@ class ShapeReadings:
     items, materials : of the last reading, for a `Snapshot`; the very same objects while nothing in them
         changes, so that a renderer may keep what it made of them.
     standing : prim paths of the items.
+    changes : what changed since the last reading; who hears of a change adds it there.
+    is_tangled : whether there are instances or collections, so that what a prim decides may stand anywhere.
     """
 
     def __init__(self, stage: Usd.Stage) -> None:
@@ -132,62 +160,24 @@ class ShapeReadings:
         self.items: tuple[Item, ...] = ()
         self.materials: tuple[Material, ...] = ()
         self.standing: list[str] = []
+        self.changes, self.is_tangled = Changes(), False
         self._all: list[_Reading] | None = None
         self._shown: list[_Reading] = []  # those of the items
         self._below: dict[Sdf.Path, set[_Reading]] | None = None  # prim → what it or what it holds decides
         self._painters: frozenset[Sdf.Path] = frozenset()  # all materials of the stage
-        self._is_tangled = False  # instances or collections: what depends on a prim may stand anywhere
         self._looks: dict[Sdf.Path, _Look] = {}  # of the materials that shapes have
         self._numbered: list[_Look] = []  # those of `materials`
         self._numbers: dict[str, int] = {}  # path of a material → its place in `materials`
         self._geometry: dict[Sdf.Path, tuple[ShapeSource, Geometry]] = {}
         self._doubtful: set[Sdf.Path] = set()  # of those, what has to be compared again
         self._uv_sets: dict[Sdf.Path, tuple[str, ...]] = {}
-        self._mapped: dict[tuple[Sdf.Path, str], bool] = {}
         self._last: Moment | None = None
         self._animated: bool | None = None
         self._only_moves = False  # between frames: transforms of the movers differ, nothing else
         self._unasked: set[_Reading] = set()  # of which it is not known
         self._moving: set[_Reading] = set()  # whose place differs between frames
         self._varying: set[_Reading] = set()  # of which something else does
-        self._settle()
-
-    # --- what changed ------------------------------------------------------------------------
-
-    def _settle(self) -> None:
-        """Everything that changed is read."""
-        self._placed: set[Sdf.Path] = set()
-        self._reshaped: set[Sdf.Path] = set()
-        self._composed: set[Sdf.Path] = set()
-        self._painted: set[Sdf.Path] = set()
-        self._rebound: set[Sdf.Path] = set()
-        self._has_lost = False  # readings that were there
-        self._is_stale = False
-
-    def note_composed(self, path: Sdf.Path) -> None:
-        """A prim was composed anew, with all that stands below it; the root stands for everything."""
-        self._composed.add(path)
-        self._is_stale = True
-
-    def note_placed(self, path: Sdf.Path) -> None:
-        """What stands at or below a prim may be seen elsewhere, no more, or with another material."""
-        self._placed.add(path)
-        self._is_stale = True
-
-    def note_reshaped(self, path: Sdf.Path) -> None:
-        """What stands at or below a prim may have another shape."""
-        self._reshaped.add(path)
-        self._is_stale = True
-
-    def note_rebound(self, path: Sdf.Path) -> None:
-        """What stands at or below a prim may have another material; the root stands for everything."""
-        self._rebound.add(path)
-        self._is_stale = True
-
-    def note_painted(self, path: Sdf.Path) -> None:
-        """A material, or a node of one, is another."""
-        self._painted.add(path)
-        self._is_stale = True
+        self._has_lost = False  # since materials were numbered, readings that were there
 
     # --- reading -----------------------------------------------------------------------------
 
@@ -203,7 +193,7 @@ class ShapeReadings:
         if whole:
             self._doubtful |= set(self._geometry)
         elif last is not None and (last.frame, last.shutter) != (at.frame, at.shutter):
-            if self._is_stale:
+            if self.changes:
                 whole = self._animated is not False  # what is stale cannot be asked any more
             elif self.moves_over_time() and self._only_moves:
                 self._move(at)
@@ -211,7 +201,7 @@ class ShapeReadings:
                 return
             else:
                 whole = self.moves_over_time()
-        if not (whole or self._is_stale):
+        if not (whole or self.changes):
             self._last = at
             return
         affected = self._affected(at.time, whole)
@@ -222,8 +212,7 @@ class ShapeReadings:
             told(self.materials)
         self._place(affected, at, is_later=last is None or last.frame != at.frame)
         self._gather(is_renumbered)
-        self._settle()
-        self._last = at
+        self.changes, self._has_lost, self._last = Changes(), False, at
 
     def moves_over_time(self) -> bool:
         """Whether anything differs between frames; looked up once."""
@@ -254,10 +243,10 @@ class ShapeReadings:
                 continue
             held = UsdGeom.PrimvarsAPI(reading.shape.prim)
             for name in names:
-                if (reading.path, name) not in self._mapped:
+                if name not in reading.mapped:
                     primvar = held.FindPrimvarWithInheritance(name)
-                    self._mapped[reading.path, name] = bool(primvar and primvar.HasValue())
-                if not self._mapped[reading.path, name]:
+                    reading.mapped[name] = bool(primvar and primvar.HasValue())
+                if not reading.mapped[name]:
                     yield reading.name, name
 
     # --- what is to be read anew -------------------------------------------------------------
@@ -269,14 +258,18 @@ class ShapeReadings:
     def _affected(self, time: Usd.TimeCode, whole: bool) -> Collection[_Reading]:
         """The readings that are to be made anew; those of shapes that came are among them."""
         affected: set[_Reading] = set()
-        if self._all is None or not all(self._recompose(path, affected) for path in sorted(self._composed)):
+        if self._all is None or not all(
+            self._recompose(path, affected) for path in sorted(self.changes.composed)
+        ):
             self._find()
-            whole = True
-        reshaped = self._depending_on(self._reshaped)
+            whole, affected = True, set()
+        reshaped = self._depending_on(self.changes.reshaped)
         for reading in reshaped:
+            self._index(reading, there=False)
+            reading.take(found_again(reading.shape))
+            self._index(reading)
             self._doubtful.add(reading.shape.shared.GetPath())
-            reading.shape = found_again(reading.shape)
-        affected |= reshaped | self._depending_on(self._placed) | self._repainted(time)
+        affected |= reshaped | self._depending_on(self.changes.placed) | self._repainted(time)
         if not whole:
             affected |= self._bound_otherwise()
         self._ask_again(affected)
@@ -285,14 +278,14 @@ class ShapeReadings:
         return [reading for reading in self._readings if reading in affected]  # in the order of the stage
 
     def _ask_again(self, readings: set[_Reading], *, gone: bool = False) -> None:
-        """What of them differs between frames is to be looked up anew, unless they are gone."""
+        """Forget what differs between frames of some readings; unless they are gone it is looked up again."""
         self._moving -= readings
         self._varying -= readings
         self._unasked = self._unasked - readings if gone else self._unasked | readings
 
     def _find(self) -> None:
         """Look for shapes anew; the triangles of those that are there still are compared."""
-        composed = self._composed or {Sdf.Path.absoluteRootPath}
+        composed = self.changes.composed or {Sdf.Path.absoluteRootPath}
         self._doubtful |= {
             known for known in self._geometry
             # Prototypes may change places when what has them is composed anew; parts stand below their mesh.
@@ -302,7 +295,7 @@ class ShapeReadings:
         found = find_shapes(self._stage.GetPseudoRoot())
         self._all = [_Reading.of(shape) for shape in found.shapes]
         self._painters = found.materials
-        self._is_tangled = found.has_collections or any(reading.is_instance for reading in self._all)
+        self.is_tangled = found.has_collections or any(reading.is_instance for reading in self._all)
         self._moving, self._varying, self._unasked = set(), set(), set(self._all)
         self._has_lost = True
         self._below = None
@@ -313,7 +306,7 @@ class ShapeReadings:
 
         False where others may have to be found, too.
         """
-        if path == Sdf.Path.absoluteRootPath or Usd.Prim.IsPathInPrototype(path) or self._is_tangled:
+        if path == Sdf.Path.absoluteRootPath or Usd.Prim.IsPathInPrototype(path) or self.is_tangled:
             return False
         prim = self._stage.GetPrimAtPath(path)
         found = find_shapes(prim) if prim else FoundShapes([], frozenset(), False)
@@ -321,8 +314,7 @@ class ShapeReadings:
         old = {reading for reading in self._depending_on([path]) if reading.path.HasPrefix(path)}
         if found.has_collections or any(reading.is_instance for reading in new):
             return False
-        # A part of a mesh that has a material of its own stands below it.
-        self._reshaped |= {reading.path for reading in self._depending_on([path]) if reading not in old}
+        self.changes.reshaped |= {reading.path for reading in self._hosts(path) if reading not in old}
         if old or new:
             places = [k for k, reading in enumerate(self._readings) if reading in old]
             if not places or places[-1] - places[0] != len(places) - 1:
@@ -350,20 +342,20 @@ class ShapeReadings:
 
     def _bound_otherwise(self) -> set[_Reading]:
         """Those that have other materials of the scene than before."""
-        if Sdf.Path.absoluteRootPath in self._rebound:
+        if Sdf.Path.absoluteRootPath in self.changes.rebound:
             asked = [reading for reading in self._readings if reading.looks]
         else:
-            asked = [reading for reading in self._depending_on(self._rebound) if reading.looks]
+            asked = [reading for reading in self._depending_on(self.changes.rebound) if reading.looks]
         return {
             reading for reading, bound in zip(asked, _bound_to(asked), strict=True)
-            if reading.bound != tuple(map(_path_of, bound)) or reading.path in self._rebound
+            if reading.bound != tuple(map(_path_of, bound)) or reading.path in self.changes.rebound
         }  # fmt: skip
 
     def _repainted(self, time: Usd.TimeCode) -> set[_Reading]:
         """Read materials again that may be others; the readings that need more than that."""
         changed, others = False, set()
         for path, look in self._looks.items():
-            if not look.loose and not any(painted.HasPrefix(path) for painted in self._painted):
+            if not look.loose and not any(painted.HasPrefix(path) for painted in self.changes.painted):
                 continue
             new = _look_of(look.source, time)
             look.loose, look.varies = new.loose, None
@@ -387,9 +379,15 @@ class ShapeReadings:
                 self._index(reading)
         return {reading for path in paths for reading in (self._below or {}).get(path, ())}
 
+    def _hosts(self, path: Sdf.Path) -> set[_Reading]:
+        """What depends on a prim, and the mesh that it may be a part of, with a material of its own."""
+        above = path.GetParentPath()
+        meshes = {reading for reading in self._depending_on([above]) if reading.path == above}
+        return self._depending_on([path]) | meshes
+
     def _index(self, reading: _Reading, there: bool = True) -> None:
         if self._below is not None:
-            for path in reading.prefixes if there else reading.path.GetPrefixes():
+            for path in {path for top in reading.tops for path in top.GetPrefixes()}:
                 at = self._below.setdefault(path, set())
                 (at.add if there else at.discard)(reading)
 
@@ -400,6 +398,7 @@ class ShapeReadings:
         shown, before = [], [reading.looks for reading in affected]
         for reading in affected:
             reading.looks, reading.names, reading.uses, reading.bound, reading.own = (), (), (), (), False
+            reading.mapped = {}
             if is_shown(reading.shape, time):
                 shown.append(reading)
         for reading, bound in zip(shown, _bound_to(shown), strict=True):

@@ -132,18 +132,22 @@ class Snapshotter:
             if path.IsPropertyPath():
                 self._note(path)
             elif "propertyOrder" in notice.GetChangedFields(path):
-                self._shapes.note_rebound(path)  # it decides which of several bindings wins
+                self._shapes.changes.rebound.add(path)  # it decides which of several bindings wins
 
     def _note_composed(self, path: Sdf.Path) -> None:
-        self._shapes.note_composed(path)
+        self._shapes.changes.composed.add(path)
         self._look_for_lights(path)
 
     def _note_schemas(self, path: Sdf.Path) -> None:
         """Schemas were applied, as where a material is assigned: by itself that moves nothing.
 
         USD names nothing else that was changed at the same time below it; what edits wrote is asked for.
+        Instances may have other prototypes afterwards.
         """
-        self._shapes.note_rebound(path)
+        if self._shapes.is_tangled:
+            self._note_composed(path)
+            return
+        self._shapes.changes.rebound.add(path)
         self._look_for_lights(path, below=False)
         for written in self._cell_stage.written_below(path):
             if written.IsPropertyPath():
@@ -164,21 +168,21 @@ class Snapshotter:
         name, at = path.name, path.GetPrimPath()
         prim = self._stage.GetPrimAtPath(at)
         if prim and is_light(prim) and is_shape(prim):
-            self._shapes.note_reshaped(at)  # what it sends out is a material of its own
+            self._shapes.changes.reshaped.add(at)  # what it sends out is a material of its own
         elif prim and (is_light(prim) or prim.IsA(UsdGeom.Camera)) and not prim.GetChildren():
             return  # lights and cameras are read anew for every snapshot
         if Usd.Prim.IsPathInPrototype(at) or name.startswith(_FINDING):
-            self._shapes.note_composed(Sdf.Path.absoluteRootPath)
+            self._shapes.changes.composed.add(Sdf.Path.absoluteRootPath)
         elif name.startswith("collection:"):
-            self._shapes.note_rebound(Sdf.Path.absoluteRootPath)
+            self._shapes.changes.rebound.add(Sdf.Path.absoluteRootPath)
         elif name.startswith("material:"):
-            self._shapes.note_rebound(at)
+            self._shapes.changes.rebound.add(at)
         elif name.startswith(SHAPE_PROPERTIES):
-            self._shapes.note_reshaped(at)
+            self._shapes.changes.reshaped.add(at)
         elif name.startswith(_PLACING):
-            self._shapes.note_placed(at)
+            self._shapes.changes.placed.add(at)
         elif prim and (prim.IsA(UsdShade.Shader) or prim.IsA(UsdShade.NodeGraph)):
-            self._shapes.note_painted(at)
+            self._shapes.changes.painted.add(at)
 
     # --- reading -----------------------------------------------------------------------------
 
