@@ -13,7 +13,6 @@ from dataclasses import dataclass, field, replace
 from itertools import islice
 
 import numpy as np
-from numpy.typing import NDArray
 from pxr import Sdf, Usd, UsdGeom, UsdShade
 
 from grandlattice.scene_records import Geometry, Item, Material
@@ -21,9 +20,10 @@ from grandlattice.stage.drawn_shapes import DrawnShape, FoundShapes, find_shapes
 from grandlattice.stage.edits.visibility import STATE
 from grandlattice.stage.instancing import chain_varies, copies_of
 from grandlattice.stage.light_reading import matrix_array, mesh_light
+from grandlattice.stage.scene_looks import Look, SceneLooks
 from grandlattice.stage.shapes import ShapeSource, read_shape
-from grandlattice.stage.surface_reading import is_painted, plain_material, read_material, unpainted, uv_sets
-from grandlattice.stage.variation import looks_vary, stands_alone, transform_varies, visibility_varies
+from grandlattice.stage.shutter_tracks import track_of
+from grandlattice.stage.variation import looks_vary, transform_varies, visibility_varies
 
 
 @dataclass(frozen=True)
@@ -53,27 +53,6 @@ class Moment:
 
 
 @dataclass(eq=False, slots=True)
-class _Look:
-    """A material as shapes show it.
-
-    `source` is the material of the scene, or the prim whose own colour or glow it is; `uv_sets` the primvars
-    its textures are read by.  One that is *loose* is read again each time: it changes over time, or is fed by
-    nodes elsewhere, whose changes it would not hear of.
-    """
-
-    material: Material
-    source: UsdShade.Material | Usd.Prim
-    uv_sets: tuple[str, ...] = ()
-    loose: bool = False
-    varies: bool | None = None  # between frames; None is not looked up yet
-
-    @property
-    def asks_for_paint(self) -> bool:
-        """Whether it is another on shapes without colours of their own."""
-        return "unpainted" in self.material.inputs
-
-
-@dataclass(eq=False, slots=True)
 class _Reading:
     """What was read of one shape.
 
@@ -87,7 +66,7 @@ class _Reading:
     shape: DrawnShape
     path: Sdf.Path
     name: str
-    looks: tuple[_Look, ...] = ()
+    looks: tuple[Look, ...] = ()
     names: tuple[str, ...] = ()
     uses: tuple[int, ...] = ()
     bound: tuple[Sdf.Path | None, ...] = ()
@@ -165,8 +144,8 @@ class ShapeReadings:
         self._shown: list[_Reading] = []  # those of the items
         self._below: dict[Sdf.Path, set[_Reading]] | None = None  # prim → what it or what it holds decides
         self._painters: frozenset[Sdf.Path] = frozenset()  # all materials of the stage
-        self._looks: dict[Sdf.Path, _Look] = {}  # of the materials that shapes have
-        self._numbered: list[_Look] = []  # those of `materials`
+        self._looks = SceneLooks()
+        self._numbered: list[Look] = []  # those of `materials`
         self._numbers: dict[str, int] = {}  # path of a material → its place in `materials`
         self._geometry: dict[Sdf.Path, tuple[ShapeSource, Geometry]] = {}
         self._doubtful: set[Sdf.Path] = set()  # of those, what has to be compared again
@@ -299,7 +278,7 @@ class ShapeReadings:
         self._moving, self._varying, self._unasked = set(), set(), set(self._all)
         self._has_lost = True
         self._below = None
-        self._looks.clear()
+        self._looks.forget(Sdf.Path.absoluteRootPath)
 
     def _recompose(self, path: Sdf.Path, affected: set[_Reading]) -> bool:
         """Put the readings of what now stands at or below a prim in the place of those that stood there.
@@ -331,7 +310,7 @@ class ShapeReadings:
             affected |= set(new)
         gone = {painter for painter in self._painters if painter.HasPrefix(path)}
         self._painters = self._painters - gone | found.materials
-        lost = {self._looks.pop(known) for known in list(self._looks) if known.HasPrefix(path)}
+        lost = self._looks.forget(path)
         if not found.materials <= gone:
             affected |= set(self._readings)  # shapes anywhere may have asked for them
         elif lost:
@@ -352,23 +331,11 @@ class ShapeReadings:
         }  # fmt: skip
 
     def _repainted(self, time: Usd.TimeCode) -> set[_Reading]:
-        """Read materials again that may be others; the readings that need more than that."""
-        changed, others = False, set()
-        for path, look in self._looks.items():
-            if not look.loose and not any(painted.HasPrefix(path) for painted in self.changes.painted):
-                continue
-            new = _look_of(look.source, time)
-            look.loose, look.varies = new.loose, None
-            if new.material == look.material and new.uv_sets == look.uv_sets:
-                continue
-            changed = True
-            if new.uv_sets != look.uv_sets or new.asks_for_paint or look.asks_for_paint:
-                others.add(look)
-            look.material, look.uv_sets = new.material, new.uv_sets
-        if not changed:
-            return set()
+        """Read materials again that may be others; those that need more than that."""
+        changed, others = self._looks.repaint(self.changes.painted, time)
         return {
-            reading for reading in self._readings if reading.own or not others.isdisjoint(reading.looks)
+            reading for reading in self._readings if changed
+            if reading.own or not others.isdisjoint(reading.looks)
         }  # fmt: skip
 
     def _depending_on(self, paths: Iterable[Sdf.Path]) -> set[_Reading]:
@@ -404,10 +371,10 @@ class ShapeReadings:
         for reading, bound in zip(shown, _bound_to(shown), strict=True):
             reading.bound = tuple(map(_path_of, bound))
             materials = [bound[0], *(material or bound[0] for material in bound[1:])]
-            looks: dict[str, _Look] = {}
+            looks: dict[str, Look] = {}
             used = []
             for part, material in zip(reading.parts, materials, strict=True):
-                look, is_own = self._look_on(part, material, time)
+                look, is_own = self._looks.on(part, material, time)
                 reading.own |= is_own
                 used.append(looks.setdefault(look.material.path, look))
             glow = mesh_light(reading.shape.prim, time)
@@ -417,24 +384,10 @@ class ShapeReadings:
                 for k, look in enumerate(used):
                     path = f"{reading.name} {look.material.path}"
                     glowing = Material(path, {**look.material.inputs, "emissiveColor": glow})
-                    used[k] = looks.setdefault(path, _Look(glowing, reading.shape.prim, look.uv_sets))
+                    used[k] = looks.setdefault(path, Look(glowing, reading.shape.prim, look.uv_sets))
             reading.looks, reading.names = tuple(looks.values()), tuple(looks)
             reading.uses = tuple(map(reading.looks.index, used))
         return before != [reading.looks for reading in affected]
-
-    def _look_on(
-        self, part: Usd.Prim, material: UsdShade.Material | None, time: Usd.TimeCode
-    ) -> tuple[_Look, bool]:  # fmt: skip
-        """A material as a part of a shape shows it, and whether no other shape may show it so."""
-        if not material:
-            return _Look(plain_material(part, time), part), False
-        path = material.GetPath()
-        look = self._looks.get(path)
-        if look is None:
-            look = self._looks[path] = _look_of(material, time)
-        if not look.asks_for_paint or is_painted(part.GetParent() if part.IsA(UsdGeom.Subset) else part):
-            return look, False
-        return replace(look, material=unpainted(look.material, part, time)), True
 
     def _number(self) -> bool:
         """Number materials in the order in which shapes show them; whether any has another number now."""
@@ -475,7 +428,7 @@ class ShapeReadings:
             reading.item = Item(
                 self._geometry_of(shape, at, read_by, is_later), matrix, self._numbers_of(reading),
                 matte=state == "matte", catches=state == "catch", seen=state != "unseen", copies=copies,
-                track=_track(shape, moments, copies),
+                track=track_of(shape, moments, copies),
                 sheet=bool(UsdGeom.Gprim(shape.prim).GetDoubleSidedAttr().Get(at.time)),
             )  # fmt: skip
 
@@ -509,7 +462,7 @@ class ShapeReadings:
             matrix = matrix_array(at.transforms.GetLocalToWorldTransform(reading.shape.placed_by))
             if not np.isfinite(matrix).all():
                 matrix = reading.item.to_world
-            track = _track(reading.shape, moments, reading.item.copies)
+            track = track_of(reading.shape, moments, reading.item.copies)
             reading.item = replace(reading.item, to_world=matrix, track=track)
         self._put_together()
 
@@ -546,12 +499,6 @@ def _path_of(material: UsdShade.Material) -> Sdf.Path | None:
     return material.GetPath() if material else None
 
 
-def _look_of(material: UsdShade.Material, time: Usd.TimeCode) -> _Look:
-    varies = looks_vary(material)
-    loose = varies or not stands_alone(material)
-    return _Look(read_material(material, time), material, uv_sets(material), loose, varies)
-
-
 def _varies_otherwise(shape: DrawnShape) -> bool:
     """Whether anything of a shape but its place differs between frames."""
     return (
@@ -568,35 +515,3 @@ def state_of(prim: Usd.Prim) -> str:
             return str(attribute.Get())
         prim = prim.GetParent()
     return ""
-
-
-def _track(
-    shape: DrawnShape, moments: list[UsdGeom.XformCache], copies: NDArray[np.float64] | None
-) -> NDArray[np.float64] | None:
-    """Where a shape is while the shutter is open, see `Item`; None where it stands still."""
-    if moments and copies is not None and chain_varies(shape.chain):
-        each = [copies_of(shape.prim, shape.chain, at.GetTime(), at) for at in moments]
-        if any(len(here) != len(copies) for _, here in each):
-            return None  # some come or go meanwhile, and they have no names to match them by
-        return _if_it_moves(np.array([here @ to_world for to_world, here in each]))
-    if moments and transform_varies(shape.placed_by):
-        return places_of(shape.placed_by, moments)
-    return None
-
-
-def places_of(
-    prim: Usd.Prim, moments: list[UsdGeom.XformCache],
-    stands: Callable[[Usd.Prim, NDArray[np.float64]], NDArray[np.float64]] = lambda _, placed: placed,
-) -> NDArray[np.float64] | None:  # fmt: skip
-    """Where what belongs to a prim is at some moments, (S, 4, 4); None where it stands still.
-
-    Parameters
-    ----------
-    stands : how it stands where the prim is placed.
-    """
-    placed = [matrix_array(at.GetLocalToWorldTransform(prim)) for at in moments]
-    return _if_it_moves(np.array([stands(prim, each) for each in placed]))
-
-
-def _if_it_moves(track: NDArray[np.float64]) -> NDArray[np.float64] | None:
-    return track if np.isfinite(track).all() and np.ptp(track, axis=0).any() else None

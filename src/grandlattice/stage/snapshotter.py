@@ -29,8 +29,9 @@ from grandlattice.stage.light_reading import (
 )
 from grandlattice.stage.opened_scene import quiet_usd
 from grandlattice.stage.selection import HELPERS
-from grandlattice.stage.shape_readings import Moment, ShapeReadings, places_of, state_of
+from grandlattice.stage.shape_readings import Moment, ShapeReadings, state_of
 from grandlattice.stage.shapes import SHAPE_PROPERTIES, is_shape
+from grandlattice.stage.shutter_tracks import places_of
 from grandlattice.stage.variation import transform_varies, visibility_varies
 
 _STEPS = 5  # moments at which what moves is looked at while the shutter is open
