@@ -120,7 +120,7 @@ def open_scene(file: Path) -> Scene:
     if not is_there(file):
         raise SceneError(
             f"There is no scene at {shortened(str(file), 400)}.",
-            cure="check the path; it is relative to the plan",
+            cure="check the path; in a plan it is relative to the plan",
         )
     if file.suffix.lower() not in ENDINGS:
         raise SceneError(
