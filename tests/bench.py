@@ -44,7 +44,7 @@ class Bench:
         return self.snapshots.take(FRONT, frame)
 
     def seen(self) -> set[str]:
-        return {item.geometry.path.rsplit("/", 1)[1] for item in self.take().items}
+        return {item.path.rsplit("/", 1)[1] for item in self.take().items}
 
     def notes(self) -> str:
         assert self.stage is not None

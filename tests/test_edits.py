@@ -94,12 +94,12 @@ def test_a_turntable_takes_the_cells_planned_frames(bench: Bench) -> None:
 
 def test_one_state_stands_on_a_prim_the_later(bench: Bench) -> None:
     bench.lay(f"unseen: {BALL_A}", "matte: toys", f"catch: {BALL_B}", "unseen: /World/Floor")
-    states = {i.geometry.path.rsplit("/", 1)[1]: (i.matte, i.catches, i.seen) for i in bench.take().items}
+    states = {i.path.rsplit("/", 1)[1]: (i.matte, i.catches, i.seen) for i in bench.take().items}
     assert states == {
         "BallA": (True, False, True), "BallB": (False, True, True), "Floor": (False, False, False),
     }  # fmt: skip
     bench.lay("matte: {on: /World, except: toys}")
-    assert {i.geometry.path[-5:]: i.matte for i in bench.take().items} == {
+    assert {i.path[-5:]: i.matte for i in bench.take().items} == {
         "BallA": False,
         "BallB": False,
         "Floor": True,
@@ -184,7 +184,7 @@ def test_an_edit_inside_an_instance_makes_a_copy_of_that_one(shop: Bench) -> Non
     assert visible(stage, "/World/Right/Shape")
     assert "it is one of several instances" in shop.notes()
     snapshot = shop.take()
-    by_path = {i.geometry.path: snapshot.materials[i.materials[0]].path for i in snapshot.items}
+    by_path = {i.path: snapshot.materials[i.materials[0]].path for i in snapshot.items}
     assert by_path["/World/Right/Shape"] == "/World/Looks/Red"
     assert shop.lay("show: //Shape").GetPrimAtPath("/World/Left").IsInstance()
 
@@ -372,7 +372,7 @@ def test_an_exported_cell_composes_to_the_same_picture(scene: Path) -> None:
     for frame in (1, 2, 3):
         a = Snapshotter(stage).take("/World/Cameras/Side", frame)
         b = Snapshotter(alone).take("/World/Cameras/Side", frame)
-        assert [i.geometry.path for i in a.items] == [i.geometry.path for i in b.items]
+        assert [i.path for i in a.items] == [i.path for i in b.items]
         for i, j in zip(a.items, b.items, strict=True):
             assert np.array_equal(i.to_world, j.to_world)
             assert np.array_equal(i.geometry.points, j.geometry.points)

@@ -181,7 +181,7 @@ def test_links_shaping_and_sizes_come_from_usd() -> None:
     UsdLux.LightAPI(tube).CreateDiffuseAttr(0.5)
     found = snapshot_of(stage)
     lights = {light.path: light for light in found.lights}
-    names = [item.geometry.path[6:] for item in found.items]
+    names = [item.path[6:] for item in found.items]
     assert dict(zip(names, lights["/Key"].reaches, strict=True)) == {
         "Floor": True,
         "Ball": False,

@@ -117,8 +117,8 @@ def test_paths_that_part_tell_the_same_light_with_less_noise(room, monkeypatch: 
 def test_parts_are_where_they_belong(room) -> None:
     film, _, items, *_ = room
     ids = _decoded(film)
-    front = np.argmax(np.stack([ids[item.geometry.path] for item in items]), axis=0)
-    covered = np.stack([ids[item.geometry.path] for item in items]).max(0) == 1.0
+    front = np.argmax(np.stack([ids[item.path] for item in items]), axis=0)
+    covered = np.stack([ids[item.path] for item in items]).max(0) == 1.0
     gold, floor, coal = (covered & (front == k) for k in (1, 0, 4))
     passes = film.passes
     clear = passes["transmission"].sum(-1) == 0.0

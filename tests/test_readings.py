@@ -14,6 +14,7 @@ from grandlattice.plan import parse, validate
 from grandlattice.runs import CellSnapshots
 from grandlattice.scene_records import Snapshot
 from grandlattice.stage import CellStage, SnapshotDigests, Snapshotter, open_scene
+from grandlattice.stage.shape_tree import ShapeTree
 from shapes import make_material, plane, write_geometry
 
 GROUPS = ("/World/A", "/World/B", "/World/B/Inner", "/World/C")
@@ -196,7 +197,7 @@ CHANGES: list[Callable[[Usd.Stage, random.Random], None]] = [
 def told(snapshot: Snapshot) -> tuple[object, ...]:
     digests = SnapshotDigests()
     return (
-        [item.geometry.path for item in snapshot.items], [m.path for m in snapshot.materials],
+        [item.path for item in snapshot.items], [m.path for m in snapshot.materials],
         [item.materials for item in snapshot.items], digests.view(snapshot), digests.lights(snapshot),
     )  # fmt: skip
 
@@ -262,3 +263,52 @@ def test_cells_in_any_order_are_those_of_a_stage_just_opened(
         now = kept.take(cell.settings, cell.edits, 1)
         fresh = CellSnapshots(opened.scene, opened.model, tmp_path).take(cell.settings, cell.edits, 1)
         assert told(now) == told(fresh), cell.edits
+
+
+def bind_in_some_way(stage: Usd.Stage, rng: random.Random) -> None:
+    """Bind a material, there or not, directly or by a collection, for one purpose, weakly or not."""
+    prim = stage.GetPrimAtPath(rng.choice(["/World", "/World/A", "/World/A/Mesh0", "/World/A/Mesh0/Part"]))
+    api = UsdShade.MaterialBindingAPI.Apply(prim)
+    purpose = rng.choice([UsdShade.Tokens.full, UsdShade.Tokens.allPurpose])
+    strength = rng.choice([UsdShade.Tokens.weakerThanDescendants, UsdShade.Tokens.strongerThanDescendants])
+    material = UsdShade.Material(stage.GetPrimAtPath(rng.choice(LOOKS)))
+    name = rng.choice(["one", "two"])
+    match rng.choice([0, 0, 1, 1, 1, 2, 3, 4]):
+        case 0:
+            api.Bind(material, strength, purpose)
+        case 1:
+            collection = Usd.CollectionAPI.Apply(
+                stage.GetPrimAtPath(rng.choice(["/World", "/World/A"])), name
+            )
+            rules = Usd.Tokens.expandPrims, Usd.Tokens.explicitOnly
+            collection.CreateExpansionRuleAttr().Set(rng.choice(rules))
+            collection.CreateIncludesRel().SetTargets(
+                rng.sample(["/World/A", "/World/A/Mesh0", "/World/C"], 2)
+            )
+            collection.CreateExcludesRel().SetTargets(rng.sample(["/World/A/Mesh0/Part", "/World/B"], 1))
+            api.Bind(collection, material, name, strength, purpose)
+        case 2:
+            api.GetDirectBindingRel(purpose).SetTargets(["/World/Gone"])
+        case 3:
+            api.UnbindAllBindings()
+        case 4:
+            names = [f"material:binding:collection:{name}", *prim.GetPropertyOrder()]
+            prim.SetPropertyOrder(list(dict.fromkeys(names)))
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_materials_are_bound_as_usd_binds_them(tmp_path: Path, seed: int) -> None:
+    file = tmp_path / "scene.usda"
+    scattered(file, instanced=True)
+    stage, rng = Usd.Stage.Open(str(file)), random.Random(seed)
+    for _ in range(100):
+        bind_in_some_way(stage, rng)
+        tree = ShapeTree(stage)
+        tree.read((), UsdGeom.XformCache(1.0))
+        tree.bindings.resolve(tree.rows, tree.row_of)
+        found = UsdShade.MaterialBindingAPI.ComputeBoundMaterials(tree.rows.prims, UsdShade.Tokens.full)[0]
+        for prim, number, usd in zip(tree.rows.prims, tree.rows.bound.tolist(), found, strict=True):
+            path = tree.bindings.path_of(number)
+            material = UsdShade.Material(stage.GetPrimAtPath(path)) if path else None
+            assert bool(material) == bool(usd), prim
+            assert not usd or path == usd.GetPath(), prim

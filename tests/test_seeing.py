@@ -202,7 +202,7 @@ def test_tracks_and_the_next_frame_come_from_the_scene() -> None:
     assert ball
     for shutter, span in (((-0.25, 0.25), (3.0, 4.0)), ((0.0, 0.0), None), (None, None)):
         snapshot = snapshot_of(stage, 2.0, shutter=shutter, later=True)
-        items = {item.geometry.path: item for item in snapshot.items}
+        items = {item.path: item for item in snapshot.items}
         assert items["/Still"].track is None
         lamp, dome = (next(each for each in snapshot.lights if each.kind == k) for k in ("sphere", "dome"))
         if span is not None:  # its pole is Z, and stays it

@@ -115,7 +115,7 @@ def test_primitives_have_their_areas_and_volumes() -> None:
     sheet = UsdGeom.Plane.Define(stage, "/Sheet")
     sheet.CreateWidthAttr(2.0)
     sheet.CreateLengthAttr(5.0)
-    found = {item.geometry.path[1:]: item.geometry for item in snapshot_of(stage).items}
+    found = {item.path[1:]: item.geometry for item in snapshot_of(stage).items}
     slant = np.hypot(0.5, 4.0)
     expected = {
         "Ball": (4 * np.pi * 4, 4 / 3 * np.pi * 8),
@@ -167,7 +167,7 @@ def test_curves_are_tubes_through_their_points() -> None:
     curve("Ring", [(x, y, 0) for x, y in ring], wrap="periodic")
     curve("Pinned", [(0, 0, 0), (1, 1, 0), (2, 0, 0)], basis="catmullRom", wrap="pinned")
     curve("Spline", [(0, 0, 0), (1, 1, 0), (2, 0, 0), (3, 1, 0)], basis="bspline")
-    found = {item.geometry.path[1:]: item.geometry for item in snapshot_of(stage).items}
+    found = {item.path[1:]: item.geometry for item in snapshot_of(stage).items}
     # Eight-sided: a rod's side is 8 · 2 r sin(π/8) · length, and each end 4 r² sin(π/4).
     r = 0.1
     expected = 8 * 2 * r * np.sin(np.pi / 8) * 4 + 2 * 4 * r * r * np.sin(np.pi / 4)
@@ -240,13 +240,13 @@ def test_instances_stand_where_they_should_and_share_their_triangles() -> None:
     field.CreatePositionsAttr([(k, 0, 0) for k in range(4)])
     field.InvisId(2, Usd.TimeCode.Default())
     items = snapshot_of(stage).items
-    heads = [item for item in items if item.geometry.path.endswith("Head")]
+    heads = [item for item in items if item.path.endswith("Head")]
     assert sorted(item.to_world[3, 0] for item in heads) == [0, 1, 2]
     assert len({id(item.geometry) for item in heads}) == 1
-    (cube,) = (item for item in items if item.geometry.path.endswith("Cube"))
+    (cube,) = (item for item in items if item.path.endswith("Cube"))
     # One of two is masked; the cube's own move, its root's size, the instance, the field around.
     assert np.allclose([m[3, :3] for m in cube.placements], [(0, 10, 2)])
-    (ball,) = (item for item in items if item.geometry.path.endswith("/B"))
+    (ball,) = (item for item in items if item.path.endswith("/B"))
     assert np.allclose([m[3, :3] for m in ball.placements], [(1, 10, 0), (3, 10, 0)])
     assert len(items) == 5
 

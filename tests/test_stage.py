@@ -42,10 +42,10 @@ def test_only_in_its_three_ways(bench: Bench) -> None:
     assert bench.seen() == {"BallA", "BallB"}
     assert visible(stage, "/World/Lights/Key")
     bench.lay("only: {on: //BallA, rest: matte}")
-    states = {i.geometry.path.rsplit("/", 1)[1]: (i.matte, i.seen) for i in bench.take().items}
+    states = {i.path.rsplit("/", 1)[1]: (i.matte, i.seen) for i in bench.take().items}
     assert states == {"BallA": (False, True), "BallB": (True, True), "Floor": (True, True)}
     bench.lay("only: {on: toys, rest: unseen}", "only: {on: //BallB, rest: matte}")
-    states = {i.geometry.path.rsplit("/", 1)[1]: (i.matte, i.seen) for i in bench.take().items}
+    states = {i.path.rsplit("/", 1)[1]: (i.matte, i.seen) for i in bench.take().items}
     # Two of them intersect, and one such state stands on a prim: the later.
     assert states == {"BallA": (True, True), "BallB": (False, True), "Floor": (True, True)}
 
@@ -75,7 +75,7 @@ def test_assign_beats_every_binding_but_leaves_out_what_it_is_told(scene: Path) 
     stage = bench.lay("assign: {material: clay, on: toys}", "assign: {material: wax, on: //BallB}")
     assert (bound(stage, "/World/Toys/BallA"), bound(stage, "/World/Toys/BallB")) == (clay, wax)
     snapshot = bench.take()
-    by_name = {i.geometry.path.rsplit("/", 1)[1]: snapshot.materials[i.materials[0]] for i in snapshot.items}
+    by_name = {i.path.rsplit("/", 1)[1]: snapshot.materials[i.materials[0]] for i in snapshot.items}
     assert by_name["BallB"].inputs["diffuseColor"] == pytest.approx((0.9, 0.9, 0.1))
 
 
@@ -412,7 +412,7 @@ def test_tiles_named_coordinates_and_painted_meshes(tmp_path: Path) -> None:
     )
     cell_stage.switch([])
     snapshot = Snapshotter(cell_stage).take(FRONT, 1)
-    items = {item.geometry.path: item for item in snapshot.items}
+    items = {item.path: item for item in snapshot.items}
     texture = snapshot.materials[items["/Skin"].materials[0]].inputs["diffuseColor"].texture
     assert [(n, Path(f).name) for n, f in texture.tiles] == [(1001, "skin.1001.png"), (1012, "skin.1012.png")]
     assert items["/Skin"].geometry.corner_uvs.min() == pytest.approx(1.2)

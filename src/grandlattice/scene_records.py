@@ -9,8 +9,9 @@ vectors (`p' = p @ M`), as USD stores them.  Light is in nits, as UsdLux defines
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -64,6 +65,7 @@ class Item:
     shape that closes upon itself is solid, unless it is said to be a `sheet`.  What moves while the
     shutter is open has a `track`, (S, 4, 4): its `to_world` at S times, the first when the shutter opens,
     the last when it closes; with copies that move among themselves (S, N, 4, 4), each of its `placements`.
+    `prim` is the path of its prim where that is not the geometry's, as in an instance.
     """
 
     geometry: Geometry
@@ -75,11 +77,113 @@ class Item:
     copies: Matrix | None = None
     sheet: bool = False
     track: Matrix | None = None
+    prim: str = ""
+
+    @property
+    def path(self) -> str:
+        """The path of its prim."""
+        return self.prim or self.geometry.path
 
     @property
     def placements(self) -> Matrix:
         """(N, 4, 4): from the geometry to the world, for each time it stands there."""
         return self.to_world[None] if self.copies is None else self.copies @ self.to_world
+
+
+class Shape(Protocol):
+    """A shape whose triangles are made when they are asked for.
+
+    Attributes
+    ----------
+    serial : another for each shape.
+    """
+
+    serial: int
+
+    @property
+    def geometry(self) -> Geometry:
+        """Its triangles: the very same object each time."""
+        ...
+
+    def told(self) -> bytes:
+        """Everything its triangles are made of."""
+        ...
+
+
+MATTE, UNSEEN, CATCHES, SHEET = 1, 2, 4, 8
+"""What is said of an item: the bits of `Items.states`."""
+
+
+@dataclass(eq=False)
+class Items(Sequence[Item]):
+    """The items of a snapshot as columns; an `Item` is made when it is asked for.
+
+    Attributes
+    ----------
+    paths : of their prims; shapes : theirs.
+    serials : (N,) int64 of the shapes.
+    to_world : (N, 4, 4) float64.
+    uses : (N,) int64, which of `materials` each has.
+    materials : indices into `Snapshot.materials`, one for each subset.
+    states : (N,) uint8, bits as above.
+    copies, tracks : those of an `Item`, by its number.
+    """
+
+    paths: Sequence[str]
+    shapes: Sequence[Shape]
+    serials: NDArray[np.int64]
+    to_world: Matrix
+    uses: NDArray[np.int64]
+    materials: Sequence[tuple[int, ...]]
+    states: NDArray[np.uint8]
+    copies: Mapping[int, Matrix]
+    tracks: Mapping[int, Matrix]
+
+    def __post_init__(self) -> None:
+        self._made: list[Item | None] = [None] * len(self.paths)
+
+    def __len__(self) -> int:
+        return len(self.paths)
+
+    def __getitem__(self, number: Any) -> Any:
+        if isinstance(number, slice):
+            return tuple(self[k] for k in range(*number.indices(len(self))))
+        item = self._made[number]
+        if item is None:
+            number %= len(self)
+            state = int(self.states[number])
+            item = self._made[number] = Item(
+                self.shapes[number].geometry, self.to_world[number], self.materials[self.uses[number]],
+                matte=bool(state & MATTE), seen=not state & UNSEEN, catches=bool(state & CATCHES),
+                copies=self.copies.get(number), sheet=bool(state & SHEET), track=self.tracks.get(number),
+                prim=self.paths[number],
+            )  # fmt: skip
+        return item
+
+    def is_like(self, other: Items) -> bool:
+        """Whether these are the same items, in the same order."""
+        columns = "serials", "uses", "states", "to_world"
+        return (
+            len(self) == len(other)
+            and all(np.array_equal(getattr(self, name), getattr(other, name)) for name in columns)
+            and self.paths == other.paths and self.materials == other.materials
+            and _are_equal(self.copies, other.copies) and _are_equal(self.tracks, other.tracks)
+        )  # fmt: skip
+
+    @property
+    def any_catches(self) -> bool:
+        """Whether any catches shadows."""
+        return bool((self.states & CATCHES).any())
+
+    def with_any(self, materials: Iterable[int]) -> NDArray[np.bool_]:
+        """(N,) which have any of some materials."""
+        wanted = frozenset(materials)
+        found = np.array([not wanted.isdisjoint(used) for used in self.materials], bool)
+        return found[self.uses] if len(self) else np.zeros(0, bool)
+
+
+def _are_equal(some: Mapping[int, Matrix], others: Mapping[int, Matrix]) -> bool:
+    return some.keys() == others.keys() and all(np.array_equal(some[k], others[k]) for k in some)
 
 
 @dataclass(frozen=True)
@@ -222,7 +326,7 @@ class Later:
 class Snapshot:
     """Everything a renderer needs for one cell at one frame; `later` only where it was asked for."""
 
-    items: tuple[Item, ...]
+    items: Sequence[Item]
     materials: tuple[Material, ...]
     lights: tuple[Light, ...]
     camera: Camera
@@ -236,4 +340,14 @@ class Snapshot:
         glow = {m for m, material in enumerate(self.materials) if material.may_glow}
         if not glow:
             return (None,) * len(self.items)
-        return tuple(None if glow.isdisjoint(item.materials) else item.geometry.path for item in self.items)
+        if isinstance(self.items, Items):
+            glows = self.items.with_any(glow).tolist()
+            return tuple(path if does else None for path, does in zip(self.items.paths, glows, strict=True))
+        return tuple(None if glow.isdisjoint(item.materials) else item.path for item in self.items)
+
+    @property
+    def catches_shadow(self) -> bool:
+        """Whether any item catches shadows."""
+        if isinstance(self.items, Items):
+            return self.items.any_catches
+        return any(item.catches for item in self.items)

@@ -9,7 +9,6 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from functools import cached_property
-from operator import attrgetter
 from typing import NamedTuple
 
 from grandlattice._support.user_cache import remember, remembered
@@ -109,7 +108,7 @@ class Compositions:
         halves = Halves(
             self._digests.view(snapshot), self._digests.lights(snapshot), self._digests.later(snapshot),
             snapshot.camera.stops,
-            not any(map(attrgetter("catches"), snapshot.items)),
+            not snapshot.catches_shadow,
             lamps_of(self._digests, snapshot.lights) if settings.keep_light_shares else (),
         )  # fmt: skip
         return halves, self._snapshots.is_still(snapshot.camera.path)

@@ -281,7 +281,7 @@ class EmbeddedRenderer:
         luminance *= 2.0**settings.exposure * (
             2.0**snapshot.camera.stops if settings.camera_exposure else 1.0
         )
-        if any(item.catches for item in snapshot.items):
+        if snapshot.catches_shadow:
             luminance = np.maximum(luminance, beauty[..., 3])
         return luminance
 

@@ -27,7 +27,7 @@ from grandlattice.stage.opened_scene import file_digest
 from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import is_light_pass, is_share
 
-TRACE_VERSION = 17  # raise when the same inputs give other pictures, or other fingerprints, than before
+TRACE_VERSION = 18  # raise when the same inputs give other pictures, or other fingerprints, than before
 _MOST_KNOWN = 20_000
 
 

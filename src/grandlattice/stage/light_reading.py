@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 
 import numpy as np
 from numpy.typing import NDArray
@@ -33,13 +33,16 @@ def lights_only(stage: Usd.Stage, path: str) -> bool:
 
 
 def read_light(
-    prim: Usd.Prim, to_world: NDArray[np.float64], time: Usd.TimeCode, items: Sequence[str] = ()
+    prim: Usd.Prim,
+    to_world: NDArray[np.float64],
+    time: Usd.TimeCode,
+    members: Callable[[Usd.CollectionAPI], NDArray[np.bool_]],
 ) -> Light | None:
     """A light as it shines; None for a kind the tracer does not know, or one that is out.
 
     Parameters
     ----------
-    items : prim paths of what it may fall on.
+    members : tells for each item whether a collection includes it.
     """
     known = KIND_OF_PRIM.get(prim.GetTypeName())
     if known is None or not np.isfinite(to_world).all():
@@ -59,7 +62,7 @@ def read_light(
     r, g, b = (float(c) for c in np.maximum(radiance, 0.0))
     light = UsdLux.LightAPI(prim)
     reaches, shadowed_by = (
-        _members(collection, items)
+        None if _includes_everything(collection) else members(collection)
         for collection in (light.GetLightLinkCollectionAPI(), light.GetShadowLinkCollectionAPI())
     )
     return Light(
@@ -94,17 +97,11 @@ def _shaping(prim: Usd.Prim, kind: LightKind, time: Usd.TimeCode) -> Shaping | N
     return Shaping(focus, cone, cone * (1.0 - softness))
 
 
-def _members(collection: Usd.CollectionAPI, items: Sequence[str]) -> NDArray[np.bool_] | None:
-    """Which of some prims a light's collection includes; None where it includes everything."""
+def _includes_everything(collection: Usd.CollectionAPI) -> bool:
     said = collection.GetExcludesRel().GetTargets() or (
         collection.GetMembershipExpressionAttr().HasAuthoredValue()
     )
-    if not said and collection.GetIncludeRootAttr().Get():
-        return None
-    stage = collection.GetPrim().GetStage()
-    query, everywhere = collection.ComputeMembershipQuery(), Usd.TraverseInstanceProxies()
-    included = set(Usd.ComputeIncludedPathsFromCollection(query, stage, everywhere))
-    return np.array([Sdf.Path(item) in included for item in items], bool)
+    return not said and bool(collection.GetIncludeRootAttr().Get())
 
 
 def light_radiance(prim: Usd.Prim, time: Usd.TimeCode) -> NDArray[np.float64]:

@@ -47,7 +47,7 @@ def prim_facts(
     found: dict[str, dict[str, str]] = {}
     several: dict[str, int] = {}
     for item in items if len(items) <= _MOST else ():
-        path = item.geometry.path
+        path = item.path
         several[path] = number = several.get(path, 0) + 1
         told = {name: _text(getattr(item, field)) for field, name in _ITEM.items()}
         told["shape"] = _digest(*(getattr(item.geometry, field) for field in _SHAPE))

@@ -10,48 +10,110 @@ What stays the same object from snapshot to snapshot is digested once.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from dataclasses import fields, replace
 from pathlib import Path
-from typing import Any, Generic, TypeVar
-from weakref import WeakKeyDictionary
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 from pxr import Ar
 
 from grandlattice._support.filesystem import is_file
 from grandlattice.scene_records import (
     Camera,
-    Geometry,
-    Item,
+    Items,
     Light,
     Material,
+    Matrix,
     Snapshot,
     Texture,
     TextureInput,
 )
 from grandlattice.stage.opened_scene import file_digest, read_asset
 
-Thing = TypeVar("Thing")
+_MOST_KNOWN = 20_000  # materials
+_PIECE = 512  # rows of a table
 
 
 class SnapshotDigests:
     """Makes digests of the snapshots of one scene; 16 bytes each, the same on every machine."""
 
     def __init__(self) -> None:
-        self._shapes: WeakKeyDictionary[Geometry, bytes] = WeakKeyDictionary()
-        self._items = _InOrder(self._item)
-        self._materials = _InOrder(self._material, lambda material: not any(_textures(material)))
+        self._shapes, self._is_told = np.zeros((0, 16), np.uint8), np.zeros(0, bool)  # by serial number
         self._images: dict[str, tuple[object, bytes]] = {}
+        self._materials: dict[int, tuple[Material, bytes]] = {}  # by identity
+        self._copies: dict[int, tuple[Matrix, bytes]] = {}  # by identity
+        self._table = _Table()
+        self._last: tuple[object, object, bytes] = None, None, b""  # items, materials, and their digest
 
     def view(self, snapshot: Snapshot) -> bytes:
         """Of all that decides where paths go: shapes, where they stand, materials with their images, the
-        camera.  What glows is part of it."""
+        camera.  What glows is part of it.
+
+        Parameters
+        ----------
+        snapshot : as a `Snapshotter` takes them.
+        """
         return _digest(
-            self._items.digest(snapshot.items), self._materials.digest(snapshot.materials),
-            _camera(snapshot.camera), repr(snapshot.metres_per_unit).encode(),
-            b"glows" if any(snapshot.glowing) else b"",
+            self._standing(snapshot), _camera(snapshot.camera), repr(snapshot.metres_per_unit).encode()
+        )
+
+    def _standing(self, snapshot: Snapshot) -> bytes:
+        """Of the items and their materials, whatever the numbers of these."""
+        items, materials = snapshot.items, snapshot.materials
+        if self._last[0] is items and self._last[1] is materials:
+            return self._last[2]
+        assert isinstance(items, Items)
+        of_material = [self._of_material(material) for material in materials]
+        looks = [_digest(*(of_material[number] for number in used)) for used in items.materials]
+        uses = np.frombuffer(b"".join(looks), np.uint8).reshape(-1, 16)[items.uses] if looks else items.uses
+        glows = items.with_any(number for number, each in enumerate(materials) if each.may_glow).any()
+        made = _digest(
+            "\0".join(items.paths).encode("utf-8", "surrogateescape"),
+            self._table.digest(self._of_shapes(items), items.to_world, uses, items.states),
+            self._repeated(items), b"glows" if glows else b"",
         )  # fmt: skip
+        self._last = items, materials, made
+        return made
+
+    def _of_material(self, material: Material) -> bytes:
+        """Of a material; kept, if there are no images that may change."""
+        known = self._materials.get(id(material))
+        if known is not None and known[0] is material:
+            return known[1]
+        made = _digest(self._material(material))
+        if not any(_textures(material)):
+            if len(self._materials) >= _MOST_KNOWN:
+                self._materials.clear()
+            self._materials[id(material)] = material, made
+        return made
+
+    def _repeated(self, items: Items) -> bytes:
+        """Of copies, told again only when they are others, and of what moves while the shutter is open."""
+        known, self._copies = self._copies, {}
+        told = []
+        for number, copies in items.copies.items():
+            held = known.get(id(copies)) or (copies, _digest(repr(copies.shape).encode(), copies.tobytes()))
+            self._copies[id(copies)] = held
+            told.append(f"{number}".encode() + held[1])
+        tracks = [
+            f"{number} {track.shape}".encode() + track.tobytes() for number, track in items.tracks.items()
+        ]
+        return _digest(_joined(told), *tracks)
+
+    def _of_shapes(self, items: Items) -> NDArray[np.uint8]:
+        """(N, 16) digests of what shapes are made of, each made once."""
+        most = int(items.serials.max(initial=-1)) + 1
+        if most > len(self._is_told):
+            more = max(most - len(self._is_told), len(self._is_told))
+            self._shapes = np.concatenate([self._shapes, np.zeros((more, 16), np.uint8)])
+            self._is_told = np.concatenate([self._is_told, np.zeros(more, bool)])
+        for number in np.flatnonzero(~self._is_told[items.serials]).tolist():
+            made = _digest(items.shapes[number].told())
+            self._shapes[items.serials[number]] = np.frombuffer(made, np.uint8)
+        self._is_told[items.serials] = True
+        return self._shapes[items.serials]
 
     def later(self, snapshot: Snapshot) -> bytes:
         """Of where everything is at the next frame; empty where that was not asked for."""
@@ -67,12 +129,6 @@ class SnapshotDigests:
     def lamp(self, light: Light) -> bytes:
         """Of a light, whatever its strength and tint."""
         return _digest(self._light(replace(light, radiance=(0.0, 0.0, 0.0))))
-
-    def _item(self, item: Item) -> bytes:
-        shape = self._shapes.get(item.geometry)
-        if shape is None:
-            shape = self._shapes[item.geometry] = _digest(*_told(item.geometry))
-        return shape + b"".join(_told(replace(item, geometry=None)))  # type: ignore[arg-type]
 
     def _material(self, material: Material) -> bytes:
         told = [material.path]
@@ -110,38 +166,26 @@ class SnapshotDigests:
         return known[1]
 
 
-class _InOrder(Generic[Thing]):
-    """Makes digests of things in their order; one that is the same object as the last time is told once.
+class _Table:
+    """Makes the digest of columns; again only of the pieces in which a row differs from the last time."""
 
-    Parameters
-    ----------
-    tell : everything that counts of a thing, as bytes.
-    keeps : whether that is the same for as long as the thing is.
-    """
+    def __init__(self) -> None:
+        self._columns: tuple[NDArray[Any], ...] = ()
+        self._pieces: list[bytes] = []
 
-    def __init__(self, tell: Callable[[Thing], bytes], keeps: Callable[[Thing], bool] | None = None) -> None:
-        self._tell, self._keeps = tell, keeps
-        self._things: Sequence[Thing] = ()  # held, so that no other has the identity of one of them
-        self._parts: list[bytes] = []
-        self._made = _digest(b"")
-
-    def digest(self, things: Sequence[Thing]) -> bytes:
-        if things is not self._things:
-            known = zip(self._kept(things), things, strict=True)
-            self._parts = [part or _digest(self._tell(thing)) for part, thing in known]
-            self._things = things
-            self._made = _digest(b"".join(self._parts))
-        return self._made
-
-    def _kept(self, things: Sequence[Thing]) -> Iterable[bytes | None]:
-        """What is known of things already."""
-        if self._keeps is None and len(things) == len(self._things):  # most stand where they stood
-            held = zip(things, self._things, self._parts, strict=True)
-            return [part if new is old else None for new, old, part in held]
-        keeps = self._keeps or (lambda _: True)
-        held_by = zip(self._things, self._parts, strict=True)
-        known = {id(thing): part for thing, part in held_by if keeps(thing)}
-        return map(known.get, map(id, things))
+    def digest(self, *columns: NDArray[Any]) -> bytes:
+        """Of columns of one length; they must not be written to afterwards."""
+        held = self._columns or tuple(column[:0] for column in columns)
+        pieces = []
+        for number, begin in enumerate(range(0, len(columns[0]), _PIECE)):
+            rows = slice(begin, begin + _PIECE)
+            same = all(np.array_equal(a[rows], b[rows]) for a, b in zip(columns, held, strict=True))
+            if not same or number >= len(self._pieces):
+                pieces.append(_digest(*(np.ascontiguousarray(column[rows]).data for column in columns)))
+            else:
+                pieces.append(self._pieces[number])
+        self._columns, self._pieces = columns, pieces
+        return _digest(f"{len(columns[0])}".encode(), *pieces)
 
 
 def _textures(material: Material) -> Iterator[Texture]:
@@ -167,13 +211,13 @@ def _told(record: Any) -> list[bytes]:
     return told
 
 
-def _joined(parts: Iterable[bytes]) -> bytes:
+def _joined(parts: Iterable[bytes | memoryview]) -> bytes:
     whole = hashlib.blake2b(digest_size=16)
     for part in parts:
-        whole.update(len(part).to_bytes(8, "little"))
+        whole.update(memoryview(part).nbytes.to_bytes(8, "little"))
         whole.update(part)
     return whole.digest()
 
 
-def _digest(*parts: bytes) -> bytes:
+def _digest(*parts: bytes | memoryview) -> bytes:
     return _joined(parts)

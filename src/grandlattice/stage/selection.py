@@ -13,6 +13,7 @@ from pxr import Sdf, Tf, Usd
 
 from grandlattice.errors import EditError, Place, nearest
 from grandlattice.stage.attributes import said_by_usd
+from grandlattice.stage.light_reading import light_prims
 from grandlattice.stage.path_patterns import evaluate
 
 HELPERS = Sdf.Path("/LatticeHelpers")  # everything of ours in a composed stage stands below it
@@ -34,10 +35,19 @@ class Selector:
         self._stage = stage
         self._named = named
         self._known: dict[str, tuple[Sdf.Path, ...]] = {}
+        self._lights: tuple[Sdf.Path, ...] | None = None
 
     def forget(self) -> None:
         """Forget the answers; for when the stage's structure changed."""
         self._known.clear()
+        self._lights = None
+
+    @property
+    def lights(self) -> tuple[Sdf.Path, ...]:
+        """All lights, in the order of the stage, instances included."""
+        if self._lights is None:
+            self._lights = tuple(prim.GetPath() for prim in light_prims(self._stage))
+        return self._lights
 
     def prims(
         self, on: Iterable[str], without: Iterable[str] = (), *, place: Place, maybe: bool = False

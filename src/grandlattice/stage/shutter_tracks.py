@@ -9,23 +9,18 @@ from numpy.typing import NDArray
 from pxr import Usd, UsdGeom
 
 from grandlattice.stage.drawn_shapes import DrawnShape
-from grandlattice.stage.instancing import chain_varies, copies_of
+from grandlattice.stage.instancing import copies_of
 from grandlattice.stage.light_reading import matrix_array
-from grandlattice.stage.variation import transform_varies
 
 
-def track_of(
-    shape: DrawnShape, moments: list[UsdGeom.XformCache], copies: NDArray[np.float64] | None
-) -> NDArray[np.float64] | None:
-    """Where a shape is while the shutter is open, see `Item`; None where it stands still."""
-    if moments and copies is not None and chain_varies(shape.chain):
-        each = [copies_of(shape.prim, shape.chain, at.GetTime(), at) for at in moments]
-        if any(len(here) != len(copies) for _, here in each):
-            return None  # some come or go meanwhile, and they have no names to match them by
-        return _if_it_moves(np.array([here @ to_world for to_world, here in each]))
-    if moments and transform_varies(shape.placed_by):
-        return places_of(shape.placed_by, moments)
-    return None
+def track_of_copies(
+    shape: DrawnShape, moments: list[UsdGeom.XformCache], count: int
+) -> NDArray[np.float64] | None:  # fmt: skip
+    """Where `count` copies of a shape are while the shutter is open, see `Item`; None for standing still."""
+    each = [copies_of(shape.prim, shape.chain, at.GetTime(), at) for at in moments]
+    if any(len(here) != count for _, here in each):
+        return None  # some come or go meanwhile, and they have no names to match them by
+    return if_it_moves(np.array([here @ to_world for to_world, here in each]))
 
 
 def places_of(
@@ -39,8 +34,9 @@ def places_of(
     stands : how it stands where the prim is placed.
     """
     placed = [matrix_array(at.GetLocalToWorldTransform(prim)) for at in moments]
-    return _if_it_moves(np.array([stands(prim, each) for each in placed]))
+    return if_it_moves(np.array([stands(prim, each) for each in placed]))
 
 
-def _if_it_moves(track: NDArray[np.float64]) -> NDArray[np.float64] | None:
+def if_it_moves(track: NDArray[np.float64]) -> NDArray[np.float64] | None:
+    """A track, (S, …, 4, 4); None where it is not one."""
     return track if np.isfinite(track).all() and np.ptp(track, axis=0).any() else None

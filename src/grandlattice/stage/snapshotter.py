@@ -29,7 +29,8 @@ from grandlattice.stage.light_reading import (
 )
 from grandlattice.stage.opened_scene import quiet_usd
 from grandlattice.stage.selection import HELPERS
-from grandlattice.stage.shape_readings import Moment, ShapeReadings, state_of
+from grandlattice.stage.shape_readings import Moment, ShapeReadings
+from grandlattice.stage.shape_tree import state_of
 from grandlattice.stage.shapes import SHAPE_PROPERTIES, is_shape
 from grandlattice.stage.shutter_tracks import places_of
 from grandlattice.stage.variation import transform_varies, visibility_varies
@@ -110,9 +111,7 @@ class Snapshotter:
 
     def _at_the_next_frame(self, camera: Usd.Prim, frame: float) -> Later:
         transforms = UsdGeom.XformCache(Usd.TimeCode(frame))
-        prims = self._shapes.placed_by()
-        places = tuple(matrix_array(transforms.GetLocalToWorldTransform(prim)) for prim in prims)
-        return Later(places, read_camera(camera, Usd.TimeCode(frame)))
+        return Later(self._shapes.places_at(transforms), read_camera(camera, Usd.TimeCode(frame)))
 
     def unmapped(self) -> Iterator[tuple[str, str]]:
         """Meshes of the last snapshot, and texture coordinates that their materials read and they lack."""
@@ -133,22 +132,26 @@ class Snapshotter:
             if path.IsPropertyPath():
                 self._note(path)
             elif "propertyOrder" in notice.GetChangedFields(path):
-                self._shapes.changes.rebound.add(path)  # it decides which of several bindings wins
+                self._note_binding(path)  # it decides which of several wins
 
     def _note_composed(self, path: Sdf.Path) -> None:
         self._shapes.changes.composed.add(path)
         self._look_for_lights(path)
 
+    def _note_binding(self, path: Sdf.Path) -> None:
+        self._shapes.changes.placed.add(path)
+        self._shapes.changes.rebound = True
+
     def _note_schemas(self, path: Sdf.Path) -> None:
         """Schemas were applied, as where a material is assigned: by itself that moves nothing.
 
         USD names nothing else that was changed at the same time below it; what edits wrote is asked for.
-        Instances may have other prototypes afterwards.
         """
-        if self._shapes.is_tangled:
-            self._note_composed(path)
+        prim = self._stage.GetPrimAtPath(path)
+        if Usd.Prim.IsPathInPrototype(path) or (prim and prim.IsInstance()):
+            self._note_composed(path)  # it may have another prototype now
             return
-        self._shapes.changes.rebound.add(path)
+        self._note_binding(path)
         self._look_for_lights(path, below=False)
         for written in self._cell_stage.written_below(path):
             if written.IsPropertyPath():
@@ -166,24 +169,26 @@ class Snapshotter:
 
     def _note(self, path: Sdf.Path) -> None:
         """Tell what a property belongs to."""
-        name, at = path.name, path.GetPrimPath()
+        name, at, changes = path.name, path.GetPrimPath(), self._shapes.changes
         prim = self._stage.GetPrimAtPath(at)
         if prim and is_light(prim) and is_shape(prim):
-            self._shapes.changes.reshaped.add(at)  # what it sends out is a material of its own
+            changes.reshaped.add(at)  # what it sends out is a material of its own
         elif prim and (is_light(prim) or prim.IsA(UsdGeom.Camera)) and not prim.GetChildren():
             return  # lights and cameras are read anew for every snapshot
-        if Usd.Prim.IsPathInPrototype(at) or name.startswith(_FINDING):
-            self._shapes.changes.composed.add(Sdf.Path.absoluteRootPath)
+        if name.startswith(_FINDING):
+            changes.composed.add(at)
         elif name.startswith("collection:"):
-            self._shapes.changes.rebound.add(Sdf.Path.absoluteRootPath)
+            changes.rebound = True
         elif name.startswith("material:"):
-            self._shapes.changes.rebound.add(at)
+            self._note_binding(at)
+        elif prim and prim.IsA(UsdGeom.Subset):
+            changes.composed.add(at)  # the mesh may have other parts
         elif name.startswith(SHAPE_PROPERTIES):
-            self._shapes.changes.reshaped.add(at)
+            changes.reshaped.add(at)
         elif name.startswith(_PLACING):
-            self._shapes.changes.placed.add(at)
+            changes.placed.add(at)
         elif prim and (prim.IsA(UsdShade.Shader) or prim.IsA(UsdShade.NodeGraph)):
-            self._shapes.changes.painted.add(at)
+            changes.painted.add(at)
 
     # --- reading -----------------------------------------------------------------------------
 
@@ -191,11 +196,11 @@ class Snapshotter:
         if self._lights is None:
             self._lights = light_prims(self._stage)
             self._known_lights = [prim.GetPath() for prim in self._lights]
-        moments, standing = at.while_open(), self._shapes.standing
+        moments, members = at.while_open(), self._shapes.members
         lights = []
         for prim in self._lights:
             to_world = matrix_array(at.transforms.GetLocalToWorldTransform(prim))
-            light = read_light(prim, to_world, at.time, standing) if is_visible(prim, at.time) else None
+            light = read_light(prim, to_world, at.time, members) if is_visible(prim, at.time) else None
             if light is not None:
                 state = state_of(prim)
                 seen = light.seen and state not in ("unseen", "catch")

@@ -68,7 +68,7 @@ class FilmMaker:
         left, top, _, _ = traced_window(self.sensor, self.settings)
         part = slice(y - top, bottom - top), slice(x - left, right - left)
         lens, names = make_lens(self.sensor), {
-            "object-id": [item.geometry.path for item in self.snapshot.items],
+            "object-id": [item.path for item in self.snapshot.items],
             "material-id": [material.path for material in self.snapshot.materials],
         }  # fmt: skip
         count = self.rounds.films.count

@@ -158,7 +158,7 @@ class Tracer:
             For several lightings of what must be traced one by one.
         """
         own, control = own or {}, control or TraceControl()
-        catches = any(item.catches for item in snapshot.items)
+        catches = snapshot.catches_shadow
         if not company.is_one and catches:
             raise ValueError("lightings are traced together where nothing catches shadow")
         snapshot = replace(snapshot, lights=tuple(version.light for version in company.versions))

@@ -8,9 +8,7 @@ from typing import Any
 from pxr import Sdf, Usd, UsdGeom
 
 from grandlattice.errors import Place
-from grandlattice.stage.attributes import is_light
 from grandlattice.stage.edit_stage import Draft
-from grandlattice.stage.light_reading import light_prims
 from grandlattice.stage.selection import HELPERS
 
 STATE = "lattice:state"  # matte, unseen or catch, for a prim and everything below it
@@ -42,15 +40,16 @@ def show(draft: Draft, body: Any, place: Place) -> None:
 def only(draft: Draft, body: Any, place: Place) -> None:
     included, excluded = draft.tops(body, place)
     kept = _without(draft.stage, included, excluded)
-    for path in _everything_but(draft.stage, kept):
+    lights = draft.selector.lights
+    for path in _everything_but(draft.stage, kept, lights):
         if body.rest == "hide":
             _set_visibility(draft, path, UsdGeom.Tokens.invisible)
         else:
             _set_state(draft, path, body.rest)
     # Lights go on shining on what is kept, but their shapes belong to what is selected.
-    for light in light_prims(draft.stage):
-        if not any(light.GetPath().HasPrefix(top) for top in kept):
-            _set_state(draft, light.GetPath(), "matte" if body.rest == "matte" else "unseen")
+    for light in lights:
+        if not any(light.HasPrefix(top) for top in kept):
+            _set_state(draft, light, "matte" if body.rest == "matte" else "unseen")
 
 
 def state(name: str) -> Any:
@@ -105,10 +104,12 @@ def _in_scene(draft: Draft, path: Sdf.Path) -> str:
     return str(UsdGeom.Tokens.inherited)
 
 
-def _everything_but(stage: Usd.Stage, kept: Iterable[Sdf.Path]) -> list[Sdf.Path]:
+def _everything_but(
+    stage: Usd.Stage, kept: Iterable[Sdf.Path], lights: Iterable[Sdf.Path]
+) -> list[Sdf.Path]:  # fmt: skip
     """Topmost prims that hold something to see, nothing of `kept`, and no light."""
     kept = list(kept)
-    found = []
+    found, with_light = [], {path for light in lights for path in light.GetPrefixes()}
     iterator = iter(Usd.PrimRange(stage.GetPseudoRoot(), Usd.TraverseInstanceProxies()))
     for prim in iterator:
         path = prim.GetPath()
@@ -119,10 +120,8 @@ def _everything_but(stage: Usd.Stage, kept: Iterable[Sdf.Path]) -> list[Sdf.Path
             continue
         if any(top.HasPrefix(path) for top in kept):
             continue
-        if not prim.IsA(UsdGeom.Imageable) or prim.IsA(UsdGeom.Camera) or is_light(prim):
-            continue
-        if any(is_light(below) for below in Usd.PrimRange(prim, Usd.TraverseInstanceProxies())):
-            continue  # its lights stay, so its children are looked at one by one
+        if not prim.IsA(UsdGeom.Imageable) or prim.IsA(UsdGeom.Camera) or path in with_light:
+            continue  # lights stay, so what stands beside them is looked at one by one
         found.append(path)
         iterator.PruneChildren()
     return found

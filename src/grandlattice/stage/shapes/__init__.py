@@ -6,6 +6,8 @@ and comparing them is much cheaper.  `subdivision` and `polygons` know arrays on
 
 from __future__ import annotations
 
+from functools import cached_property
+from itertools import count
 from typing import Protocol
 
 from pxr import Usd, UsdGeom
@@ -29,6 +31,35 @@ class ShapeSource(Protocol):
     def geometry(self, path: str) -> Geometry:
         """Its triangles, in its own space."""
         ...
+
+    def told(self) -> bytes:
+        """All that its triangles are made of, and nothing else."""
+        ...
+
+
+_serials = count()
+
+
+class ReadShape:
+    """A shape as it was read; its triangles are made when they are asked for, and kept.
+
+    Attributes
+    ----------
+    source : what USD says of it.
+    serial : another for each.
+    """
+
+    def __init__(self, source: ShapeSource, path: str) -> None:
+        self.source, self._path, self.serial = source, path, next(_serials)
+
+    @cached_property
+    def geometry(self) -> Geometry:
+        """Its triangles; the path is that of the prim that was read."""
+        return self.source.geometry(self._path)
+
+    def told(self) -> bytes:
+        """All that its triangles are made of."""
+        return self.source.told()
 
 
 def is_shape(prim: Usd.Prim) -> bool:
@@ -65,4 +96,4 @@ def shape_varies(prim: Usd.Prim) -> bool:
     )
 
 
-__all__ = ["ShapeSource", "is_shape", "read_shape", "shape_varies"]
+__all__ = ["ReadShape", "ShapeSource", "is_shape", "read_shape", "shape_varies"]

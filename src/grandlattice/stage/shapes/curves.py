@@ -16,6 +16,7 @@ from pxr import Usd, UsdGeom
 
 from grandlattice.scene_records import Geometry
 from grandlattice.stage.shapes.polygons import unit
+from grandlattice.stage.shapes.telling import told
 
 _AROUND, _STEPS = 8, 6  # corners of a ring; points of a cubic piece
 _FALLBACK_WIDTH = 1.0
@@ -51,6 +52,10 @@ class CurvesSource:
             str(curves.GetTypeAttr().Get(time)), str(curves.GetBasisAttr().Get(time)),
             str(curves.GetWrapAttr().Get(time)),
         )  # fmt: skip
+
+    def told(self) -> bytes:
+        """All that its triangles are made of."""
+        return told(self.points, self.counts, self.widths, self.kind, self.basis, self.wrap)
 
     def geometry(self, path: str) -> Geometry:
         """Triangles of the tubes, in the curves' own space.

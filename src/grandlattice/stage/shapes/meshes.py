@@ -23,6 +23,7 @@ from grandlattice.stage.shapes.subdivision import (
     subdivided,
     without_border_faces,
 )
+from grandlattice.stage.shapes.telling import told
 
 _UV_TYPES = (
     Sdf.ValueTypeNames.TexCoord2fArray, Sdf.ValueTypeNames.Float2Array,
@@ -63,34 +64,61 @@ class MeshSource:
     ) -> MeshSource:  # fmt: skip
         """Read a mesh at a time."""
         mesh, api = UsdGeom.Mesh(prim), UsdGeom.PrimvarsAPI(prim)
+        said = frozenset(prim.GetAuthoredPropertyNames())  # asking only for these takes a third of the time
+
+        def value(name: str, otherwise: Any = None) -> Any:
+            return prim.GetAttribute(name).Get(time) if name in said else otherwise
+
         normals: list[tuple[Any, str]] = []
-        primvar = api.GetPrimvar("normals")
+        primvar = api.GetPrimvar("normals") if "primvars:normals" in said else None
         if primvar and primvar.HasValue():
             normals.append((primvar.ComputeFlattened(time), primvar.GetInterpolation()))
-        elif mesh.GetNormalsAttr().HasValue():
+        elif "normals" in said and mesh.GetNormalsAttr().HasValue():
             normals.append((mesh.GetNormalsAttr().Get(time), mesh.GetNormalsInterpolation()))
         candidates = [api.FindPrimvarWithInheritance(name) for name in dict.fromkeys((*uv[:1], "st"))]
-        candidates += [p for p in api.GetPrimvarsWithValues() if p.GetTypeName() in _UV_TYPES]
+        if any(name.startswith("primvars:") for name in said):
+            candidates += [p for p in api.GetPrimvarsWithValues() if p.GetTypeName() in _UV_TYPES]
         return MeshSource(
-            mesh.GetPointsAttr().Get(time),
-            mesh.GetFaceVertexCountsAttr().Get(time),
-            mesh.GetFaceVertexIndicesAttr().Get(time),
-            mesh.GetHoleIndicesAttr().Get(time),
-            mesh.GetOrientationAttr().Get(time) == UsdGeom.Tokens.leftHanded,
-            mesh.GetSubdivisionSchemeAttr().Get(),
+            value("points"), value("faceVertexCounts"), value("faceVertexIndices"), value("holeIndices"),
+            value("orientation") == UsdGeom.Tokens.leftHanded,
+            mesh.GetSubdivisionSchemeAttr().Get() if "subdivisionScheme" in said else "catmullClark",
             tuple(normals),
             tuple((p.ComputeFlattened(time), p.GetInterpolation()) for p in candidates if p and p.HasValue()),
             tuple(subset.GetIndicesAttr().Get(time) for subset in subsets),
             levels,
-            mesh.GetInterpolateBoundaryAttr().Get(time),
-            (
-                mesh.GetCreaseIndicesAttr().Get(time), mesh.GetCreaseLengthsAttr().Get(time),
-                mesh.GetCreaseSharpnessesAttr().Get(time),
-            ),
-            (mesh.GetCornerIndicesAttr().Get(time), mesh.GetCornerSharpnessesAttr().Get(time)),
+            value("interpolateBoundary", UsdGeom.Tokens.edgeAndCorner),
+            (value("creaseIndices"), value("creaseLengths"), value("creaseSharpnesses")),
+            (value("cornerIndices"), value("cornerSharpnesses")),
             _paint(api, time),
             _primvar(api, uv[1], time) if len(uv) > 1 else None,
         )  # fmt: skip
+
+    def told(self) -> bytes:
+        """All that its triangles are made of.
+
+        What a surface that is subdivided does not use, its own normals, is left out, and so are levels and
+        creases of one that is not; of several texture coordinates the first that are enough count.
+        """
+        finer = self._is_made_finer
+        uvs = next(((uv,) for uv in self.uvs if self._is_enough(*uv)), self.uvs)
+        shape = (self.scheme, self.levels, self.border, self.creases, self.sharp_points) if finer else ()
+        faceted = self.scheme == UsdGeom.Tokens.none
+        return told(
+            self.points, self.counts, self.indices, self.holes, self.left_handed, faceted, shape,
+            () if finer else self.normals, uvs, self.subsets, self.paint, self.more_uvs,
+        )  # fmt: skip
+
+    @property
+    def _is_made_finer(self) -> bool:
+        return self.levels > 0 and self.scheme not in (UsdGeom.Tokens.none, UsdGeom.Tokens.loop)
+
+    def _is_enough(self, values: Any, interpolation: str) -> bool:
+        """Whether there are texture coordinates for every corner there may be."""
+        needed = {
+            UsdGeom.Tokens.faceVarying: self.indices, UsdGeom.Tokens.uniform: self.counts,
+            UsdGeom.Tokens.vertex: self.points, UsdGeom.Tokens.varying: self.points,
+        }.get(interpolation, (0,))  # fmt: skip
+        return len(values or ()) >= max(1, len(needed or ()))
 
     def geometry(self, path: str) -> Geometry:
         """Triangles of the mesh, in its own space.
@@ -131,7 +159,7 @@ class MeshSource:
             uvs = np.concatenate([uvs, np.ones((len(uvs), 3)) if colours is None else colours], axis=1)
         shown = ~np.isin(faces, _array(self.holes, (0,), np.int64))
         smooth = self.scheme != UsdGeom.Tokens.none
-        finer = smooth and self.levels > 0 and self.scheme != UsdGeom.Tokens.loop and len(faces)
+        finer = self._is_made_finer and len(faces)
         if finer:
             cage = Cage(
                 points.astype(np.float64), counts[faces], indices[corners], uvs.astype(np.float64),

@@ -15,6 +15,7 @@ from pxr import Usd, UsdGeom
 
 from grandlattice.scene_records import Geometry
 from grandlattice.stage.shapes.polygons import turned_over
+from grandlattice.stage.shapes.telling import told
 
 PRIMITIVES = (
     "Sphere", "Cube", "Cylinder", "Cylinder_1", "Cone", "Capsule", "Capsule_1", "Plane",
@@ -48,6 +49,10 @@ class PrimitiveSource:
             str(prim.GetTypeName()), sizes, str(axis.Get(time)) if axis else "Z",
             hand == UsdGeom.Tokens.leftHanded,
         )  # fmt: skip
+
+    def told(self) -> bytes:
+        """All that its triangles are made of."""
+        return told(self.kind, self.sizes, self.axis, self.left_handed)
 
     def geometry(self, path: str) -> Geometry:
         """Triangles of the primitive, in its own space; none where a size is not finite."""
