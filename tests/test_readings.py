@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import pytest
 from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade, Vt
 
 import grandlattice as lattice
-from grandlattice.plan import parse, validate
+from grandlattice.plan import CellSettings, PlacedEdit, parse, validate
 from grandlattice.runs import CellSnapshots
 from grandlattice.scene_records import Snapshot
 from grandlattice.stage import CellStage, SnapshotDigests, Snapshotter, open_scene
@@ -263,6 +263,28 @@ def test_cells_in_any_order_are_those_of_a_stage_just_opened(
         now = kept.take(cell.settings, cell.edits, 1)
         fresh = CellSnapshots(opened.scene, opened.model, tmp_path).take(cell.settings, cell.edits, 1)
         assert told(now) == told(fresh), cell.edits
+
+
+def test_cells_with_one_structure_are_composed_one_after_the_other(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    scattered(tmp_path / "scene.usda", instanced=False)
+    plan = lattice.Plan(scene="scene.usda", folder=tmp_path).override(camera="/Camera")
+    plan.axis("lamp").sweep(1, 4, step=1, edits=[{"set": {"on": "/World/Lamp", "intensity": "{lamp}"}}])
+    for size in ("small", "large"):
+        plan.axis("size").entry(size, edits=[{"choose": {"on": "/World/B", "size": size}}])
+    composed, take = [], CellSnapshots.take
+
+    def taken(
+        self: CellSnapshots, settings: CellSettings, edits: Sequence[PlacedEdit], frame: int
+    ) -> Snapshot:
+        composed.extend(repr(each.edit.body) for each in edits if each.edit.verb == "choose")
+        return take(self, settings, edits, frame)
+
+    monkeypatch.setattr(CellSnapshots, "take", taken)
+    monkeypatch.setenv("GRANDLATTICE_CACHE", str(tmp_path / "cache"))  # where nothing is known of them
+    plan.outlook()
+    assert [*map(composed.index, composed)] == [0] * 4 + [4] * 4
 
 
 def bind_in_some_way(stage: Usd.Stage, rng: random.Random) -> None:

@@ -70,6 +70,10 @@ class Compositions:
             remember(_TABLE, self._new)
             self._new = {}
 
+    def knows(self, told: bytes, frame: int) -> bool:
+        """Whether a cell was composed at a frame, or need not be."""
+        return any((told, at) in self._known or f"{told.hex()} {at}" in self._kept for at in (frame, None))
+
     def of(
         self, told: bytes, settings: CellSettings, edits: Sequence[PlacedEdit], frame: int
     ) -> Halves | None:  # fmt: skip

@@ -12,7 +12,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -24,6 +24,7 @@ from grandlattice.plan.cell_settings import CellSettings
 from grandlattice.plan.setting_layers import PlacedEdit, Saying
 from grandlattice.runs.compositions import Compositions, Halves
 from grandlattice.stage.opened_scene import file_digest
+from grandlattice.tables.edit_kinds import EDIT_KINDS
 from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import is_light_pass, is_share
 
@@ -130,6 +131,30 @@ class Fingerprints:
         if not halves.is_shared or not can_share(settings):
             return Traced(inputs, inputs, files, shares)
         return Traced(view, inputs, files, shares)
+
+    def compose(self, asked: Iterable[tuple[CellSettings, Sequence[PlacedEdit], int]]) -> None:
+        """Compose cells at frames, as far as that was never done: those that have their structure in common
+        one after the other, since exchanging it takes longest.
+
+        Parameters
+        ----------
+        asked : settings, edits and frame.
+        """
+        if self._compositions is None:
+            return
+        unknown: dict[tuple[bytes, int], tuple[CellSettings, Sequence[PlacedEdit], int]] = {}
+        structures: dict[tuple[int, ...], int] = {}
+        order = []
+        for settings, edits, frame in asked:
+            key = self.scene_of(settings, edits), frame
+            if settings.renderer != "tracer" or key in unknown or self._compositions.knows(*key):
+                continue
+            unknown[key] = settings, edits, frame
+            structure = tuple(id(each.edit) for each in edits if EDIT_KINDS[each.edit.verb].is_structural)
+            order.append(structures.setdefault(structure, len(structures)))
+        cells = list(unknown.values())
+        for k in sorted(range(len(cells)), key=order.__getitem__):
+            self.halves(*cells[k])
 
     def halves(
         self, settings: CellSettings, edits: Sequence[PlacedEdit], frame: int

@@ -44,11 +44,13 @@ def list_tasks(
     """
     prints, chosen = made_from.fingerprints, np.asarray(indices, np.int64)
     others = np.setdiff1d(np.arange(len(made_from.lattice)), chosen)
-    gathering = _Gathering(prints, frames, chunk_of, films_of)
-    for settings, edits in made_from.make.told(chosen):
+    gathering, make = _Gathering(prints, frames, chunk_of, films_of), made_from.make
+    prints.compose((s, e, f) for s, e in make.told(chosen) for f in gathering.frames_of(s))
+    for settings, edits in make.told(chosen):
         gathering.add(settings, edits)
     if prints.composes and gathering.may_share:
-        for settings, edits in made_from.make.plain.told(others):
+        prints.compose((s, e, f) for s, e in make.plain.told(others) for f in gathering.frames_of_other(s))
+        for settings, edits in make.plain.told(others):
             gathering.add_other(settings, edits)
     columns = gathering.pairs(chosen, others).as_tasks(made_from.lattice)
     return every_task(columns, made_from)
@@ -75,13 +77,14 @@ class _Gathering:
         """Whether any of the cells could be traced together with another."""
         return bool(self._settings)
 
-    def _frames_of(self, settings: CellSettings) -> tuple[int, ...]:
+    def frames_of(self, settings: CellSettings) -> tuple[int, ...]:
+        """The frames of a cell that is chosen."""
         here = frames_meant(settings.frames, self._words) if self._words else settings.frames
         return here if self._wanted is None else tuple(f for f in here if f in self._wanted)
 
     def add(self, settings: CellSettings, edits: tuple[PlacedEdit, ...]) -> None:
         """The next of the cells that are chosen."""
-        here, outside = self._frames_of(settings), settings.is_outside
+        here, outside = self.frames_of(settings), settings.is_outside
         chunk = self._chunk_of(settings) if outside else 1
         for k in range(0, len(here), chunk):
             together = here[k : k + chunk]
@@ -99,12 +102,16 @@ class _Gathering:
             self._settings.add(self._prints.view_settings(settings))
             self._their_frames |= set(here)
 
+    def frames_of_other(self, settings: CellSettings) -> tuple[int, ...]:
+        """The frames of a cell that is not chosen that may be traced together with those of one that is."""
+        shares = not settings.is_outside and can_share(settings)
+        if not shares or self._prints.view_settings(settings) not in self._settings:
+            return ()
+        return tuple(frame for frame in settings.frames if frame in self._their_frames)
+
     def add_other(self, settings: CellSettings, edits: tuple[PlacedEdit, ...]) -> None:
         """The next of the cells that are not chosen: they count for the companies of those that are."""
-        shares = not settings.is_outside and can_share(settings)
-        here: tuple[int, ...] = ()
-        if shares and self._prints.view_settings(settings) in self._settings:
-            here = tuple(frame for frame in settings.frames if frame in self._their_frames)
+        here = self.frames_of_other(settings)
         for frame in here:
             traced = self._prints.traced(settings, edits, (frame,))
             self._views += traced.view
