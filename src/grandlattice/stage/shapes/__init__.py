@@ -89,10 +89,9 @@ def read_shape(
 
 def shape_varies(prim: Usd.Prim) -> bool:
     """Whether a shape itself changes over time."""
+    names = [name for name in prim.GetAuthoredPropertyNames() if name.startswith(SHAPE_PROPERTIES)]
     return any(
-        attribute.ValueMightBeTimeVarying()
-        for attribute in prim.GetAuthoredAttributes()
-        if attribute.GetName().startswith(SHAPE_PROPERTIES)
+        attribute.ValueMightBeTimeVarying() for attribute in map(prim.GetAttribute, names) if attribute
     )
 
 

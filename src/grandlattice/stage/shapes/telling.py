@@ -2,24 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-
-import numpy as np
+_PLAIN = frozenset({str, bool, int, float, type(None)})
 
 
 def told(*values: object) -> bytes:
-    """Values of USD one after the other: numbers, words, arrays of numbers, and tuples of all that."""
-    return b"".join(_parts(values))
+    """Values of USD: numbers, words, arrays of numbers, and tuples of all that."""
+    words: list[object] = []
+    arrays: list[bytes] = []
+    _tell(values, words, arrays)
+    return b"".join((repr(words).encode(), *arrays))
 
 
-def _parts(values: Iterable[object]) -> Iterable[bytes]:
+def _tell(values: tuple[object, ...], words: list[object], arrays: list[bytes]) -> None:
+    words.append(len(values))
     for value in values:
-        if value is None or isinstance(value, str | bool | int | float):
-            yield f"{value!r}\0".encode()
+        if type(value) in _PLAIN:
+            words.append(value)
         elif isinstance(value, tuple):
-            yield f"({len(value)} ".encode()
-            yield from _parts(value)
+            _tell(value, words, arrays)
         else:
-            array = np.asarray(value)
-            yield f"{array.dtype} {array.shape} ".encode()
-            yield array.tobytes() if array.dtype.kind != "O" else repr(value).encode()
+            try:
+                held = memoryview(value)  # type: ignore[arg-type]
+            except TypeError:  # words, where numbers are meant
+                words.append(repr(value))
+                continue
+            words.append((held.format, held.shape))
+            arrays.append(held.tobytes())
