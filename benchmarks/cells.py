@@ -21,7 +21,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import numpy as np
-from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdUtils
+from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdUtils
 from rich.console import Console
 from rich.table import Table
 
@@ -215,17 +215,75 @@ def measure_large(folder: Path, table: Table) -> None:
     table.add_row("  ratio", f"{anew / seconds:.0f} ×", "≥ 50 ×")
 
 
+def furnish(file: Path) -> None:
+    """Materials, each bound to some groups, a variant of a group, instances, a point instancer and a
+    collection that a material is bound by."""
+    stage = Usd.Stage.Open(str(file))
+    for k in range(20):
+        material = UsdShade.Material.Define(stage, f"/Looks/M{k}")
+        surface = UsdShade.Shader.Define(stage, f"/Looks/M{k}/Surface")
+        surface.CreateIdAttr("UsdPreviewSurface")
+        surface.CreateInput("diffuseColor", Sdf.ValueTypeNames.Color3f).Set((k / 20, 0.5, 0.5))
+        material.CreateSurfaceOutput().ConnectToSource(surface.ConnectableAPI(), "surface")
+
+    def bind(path: str, number: int) -> None:
+        api = UsdShade.MaterialBindingAPI.Apply(stage.GetPrimAtPath(path))
+        api.Bind(UsdShade.Material(stage.GetPrimAtPath(f"/Looks/M{number}")))
+
+    for k in range(200):
+        bind(f"/World/Group{k}", k % 20)
+    variants = stage.GetPrimAtPath("/World/Group3").GetVariantSets().AddVariantSet("finish")
+    for number, name in enumerate(("dull", "shiny")):
+        variants.AddVariant(name)
+        variants.SetVariantSelection(name)
+        with variants.GetVariantEditContext():
+            bind("/World/Group3", number)
+    stage.OverridePrim("/Kinds")
+    UsdGeom.Cube.Define(stage, "/Kinds/Chair/Seat")
+    for k in range(100):
+        chair = UsdGeom.Xform.Define(stage, f"/World/Chairs/Chair{k}")
+        chair.GetPrim().GetReferences().AddInternalReference("/Kinds/Chair")
+        chair.GetPrim().SetInstanceable(True)
+        chair.AddTranslateOp().Set((k * 3.0, 5.0, 0.0))
+    scatter = UsdGeom.PointInstancer.Define(stage, "/World/Scatter")
+    UsdGeom.Cube.Define(stage, "/World/Scatter/Stone")
+    scatter.CreatePrototypesRel().AddTarget("/World/Scatter/Stone")
+    scatter.CreateProtoIndicesAttr([0] * 1000)
+    scatter.CreatePositionsAttr([(k, 9, 0) for k in range(1000)])
+    world = stage.GetPrimAtPath("/World")
+    some = Usd.CollectionAPI.Apply(world, "some")
+    some.CreateIncludesRel().SetTargets(["/World/Group5", "/World/Group6"])
+    api = UsdShade.MaterialBindingAPI.Apply(world)
+    api.Bind(some, UsdShade.Material(stage.GetPrimAtPath("/Looks/M9")), "some")
+    stage.GetRootLayer().Save()
+
+
+EDITS: dict[str, dict] = {
+    "another lamp": {"set": {"on": "/Lamp", "intensity": "{k}"}},
+    "one shape moved": {"move": {"on": "/World/Group0/Box7", "y": "{k}"}},
+    "100 shapes moved": {"move": {"on": "/World/Group5", "y": "{k}"}},
+    "all shapes moved": {"move": {"on": "/World", "y": "{k}"}},
+    "100 shapes hidden, 100 others shown": {"hide": "/World/Group{k}"},
+    "2,000 hidden, 2,000 others shown": {"hide": "/World/Group*{k}"},
+    "a material assigned to 100 shapes": {"assign": {"on": "/World/Group7", "material": "/Looks/M{k}"}},
+    "a material assigned to all shapes": {"assign": {"on": "/World", "material": "/Looks/M{k}"}},
+    "a material in another colour": {"set": {"on": "/Looks/M3/Surface", "diffuseColor": ["0.{k}", 0.5, 0.5]}},
+    "100 shapes of another variant": {"choose": {"on": "/World/Group3", "finish": "{v}"}},
+}
+
+
 def measure_digests(folder: Path, table: Table) -> None:
     """What a cell takes, beyond the first, to be told from others: digests of all it holds."""
     write_large(folder / "large.usdc")
-    edits = {
-        "another lamp": {"set": {"on": "/Lamp", "intensity": "{k}"}},
-        "a shape moved": {"move": {"on": "/World/Group0/Box7", "y": "{k}"}},
-        "a group of 100 hidden, another shown": {"hide": "/World/Group{k}"},
-    }
-    for what, edit in edits.items():
-        plan = lattice.Plan(scene="large.usdc", folder=folder)
-        plan.axis("k").sweep(1, 12, step=1, edits=[edit])
+    furnish(folder / "large.usdc")
+    for what, edit in EDITS.items():
+        plan = lattice.Plan(scene="large.usdc", folder=folder).override(camera="/Camera")
+        if "choose" in edit:  # each cell has another one than the cell before it
+            plan.axis("k").sweep(1, 6, step=1, edits=[])
+            for name in ("dull", "shiny"):
+                plan.axis("v").entry(name, edits=[{"choose": {**edit["choose"], "finish": name}}])
+        else:
+            plan.axis("k").sweep(1, 12, step=1, edits=[edit])
         compositions = Compositions(lambda plan=plan: CellSnapshots(plan.scene, plan.model, folder))
         took = []
         for cell in plan.cells:

@@ -66,6 +66,23 @@ def scattered(file: Path, *, instanced: bool) -> None:
             copy = stage.DefinePrim(f"/World/Copy{k}")
             copy.GetReferences().AddInternalReference("/World/B")
             copy.SetInstanceable(True)
+        # Instances and an instancer within an instance, and an instancer that repeats an instance.
+        inner = stage.DefinePrim("/World/Kit/Inner")
+        inner.GetReferences().AddInternalReference("/World/C")
+        inner.SetInstanceable(True)
+        pair = UsdGeom.PointInstancer.Define(stage, "/World/Kit/Pair")
+        pair.CreatePrototypesRel().SetTargets(["/World/Kit/Pair/Part"])
+        write_geometry(stage, "/World/Kit/Pair/Part", plane(0.5))
+        pair.CreateProtoIndicesAttr([0, 0])
+        pair.CreatePositionsAttr([(0, 0, 0), (0, 2, 0)])
+        for k in range(2, 4):
+            copy = stage.DefinePrim(f"/World/Copy{k}", "Xform")
+            copy.GetReferences().AddInternalReference("/World/Kit")
+            copy.SetInstanceable(True)
+        swarm = UsdGeom.PointInstancer.Define(stage, "/World/Swarm")
+        swarm.CreatePrototypesRel().SetTargets(["/World/Copy3", "/World/Cloud"])
+        swarm.CreateProtoIndicesAttr([0, 1])
+        swarm.CreatePositionsAttr([(0, 0, 5), (0, 0, 9)])
     stage.GetRootLayer().Save()
 
 
@@ -185,10 +202,42 @@ def light(stage: Usd.Stage, rng: random.Random) -> None:
         UsdLux.LightAPI(prim).CreateIntensityAttr(rng.choice([0.0, 2.0]))
 
 
+def copied(stage: Usd.Stage, rng: random.Random) -> Usd.Prim:
+    """A prim that is an instance, has some below it, or repeats shapes."""
+    places = ["/World/Copy0", "/World/Copy2", "/World/Copy3", "/World/Cloud", "/World/Swarm", "/World/Kit"]
+    return stage.GetPrimAtPath(
+        rng.choice([*places, "/World/Kit/Inner", "/World/Kit/Pair", "/World/Kit/Pair/Part"])
+    )
+
+
+def make_one_of_its_own(stage: Usd.Stage, rng: random.Random) -> None:
+    if (prim := copied(stage, rng)) and prim.HasAuthoredReferences():
+        prim.SetInstanceable(not prim.IsInstanceable())
+
+
+def change_copies(stage: Usd.Stage, rng: random.Random) -> None:
+    if not (prim := copied(stage, rng)):
+        return
+    match rng.randrange(5):
+        case 0:
+            UsdGeom.XformCommonAPI(prim).SetTranslate((rng.random(), 0, rng.random()), rng.choice([1, 3]))
+        case 1:
+            hidden = rng.choice(["invisible", "inherited"])
+            prim.CreateAttribute("visibility", Sdf.ValueTypeNames.Token).Set(hidden)
+        case 2:
+            bind(stage, str(prim.GetPath()), rng.choice(LOOKS))
+        case 3:
+            prim.SetActive(not prim.IsActive())
+        case 4 if prim.IsA(UsdGeom.PointInstancer):
+            targets = ["/World/C/Mesh0", "/World/A", "/World/Gone", "/World/B/Mesh1", "/World/Copy1"]
+            UsdGeom.PointInstancer(prim).GetPrototypesRel().SetTargets(rng.sample(targets, 2))
+            UsdGeom.PointInstancer(prim).GetProtoIndicesAttr().Set([rng.randrange(2) for _ in range(2)])
+            UsdGeom.PointInstancer(prim).GetPositionsAttr().Set([(rng.random(), 0, 0), (1, 1, 1)])
+
+
 CHANGES: list[Callable[[Usd.Stage, random.Random], None]] = [
     move, move_over_time, hide, paint, reshape, recolour, switch, turn_off, come_or_go, light, bind_by_collection,
-    part_or_join, strip,
-    bind_directly,
+    part_or_join, strip, bind_directly, make_one_of_its_own, change_copies, change_copies,
     lambda stage, rng: set_value(stage, rng, "doubleSided", Sdf.ValueTypeNames.Bool, rng.random() < 0.5),
     lambda stage, rng: set_value(stage, rng, "purpose", Sdf.ValueTypeNames.Token, rng.choice(["guide", "default"])),
 ]  # fmt: skip
@@ -238,6 +287,11 @@ EDITS = [
     "{move: {on: /World/C, y: 2}}", "{set: {on: /World/Lamp, intensity: 3}}", "{matte: /World/C}",
     "{set: {on: /World/A/Mesh0, doubleSided: true}}", "{spin: /World/B/Inner}",
 ]  # fmt: skip
+OF_COPIES = [
+    "{hide: /World/Copy2/Inner}", "{assign: {material: clay, on: /World/Copy0}}", "{hide: /World/Cloud}",
+    "{assign: {material: chalk, on: /World/Copy3/Inner/Mesh1}}", "{move: {on: /World/Copy0, y: 3}}",
+    "{only: {on: /World/Copy2, rest: unseen}}", "{matte: /World/Swarm}",
+]  # fmt: skip
 
 
 @pytest.mark.parametrize("instanced", [False, True])
@@ -248,8 +302,9 @@ def test_cells_in_any_order_are_those_of_a_stage_just_opened(
     # An edit that applies a schema had what others changed below it go unheard of.
     scattered(tmp_path / "scene.usda", instanced=instanced)
     rng = random.Random(seed)
+    edits = EDITS + OF_COPIES if instanced else EDITS
     lines = [
-        f"    e{k}: {{edits: [{', '.join(rng.sample(EDITS, rng.choice([0, 1, 2, 3])))}]}}" for k in range(30)
+        f"    e{k}: {{edits: [{', '.join(rng.sample(edits, rng.choice([0, 1, 2, 3])))}]}}" for k in range(30)
     ]
     plan = tmp_path / "p.lattice.yaml"
     plan.write_text(

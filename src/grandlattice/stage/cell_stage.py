@@ -7,7 +7,7 @@ else, so that USD recomposes only what the edits touch; overlays are exchanged w
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 
 from pxr import Sdf, Usd
@@ -38,11 +38,10 @@ class CellStage:
 
     def __init__(self, scene: Scene, model: PlanModel, folder: Path) -> None:
         self.scene, self._model = scene, model
-        self._drafting = Drafting(scene, model, folder)
+        self._drafting = Drafting(scene, model, folder, keeps_schemas=True)
         self._looks = blank_layer(scene, "looks of the cell")
         self._structure = blank_layer(scene, "structure of the cell")
         self._stands: object = ()
-        self._written: tuple[list[Sdf.Path], list[Sdf.Path]] = [], []  # for the last cell, and for this one
         self._stacked: list[Sdf.Layer] = []
         self._root = root_layer(scene, "traced")
         with quiet_usd():  # its warnings were collected when the scene was opened
@@ -63,8 +62,6 @@ class CellStage:
             When one of them cannot be laid over this scene; the last cell then stays.
         """
         self._drafting.lay(edits)
-        drafted = self._drafting.structure, self._drafting.looks
-        self._written = self._written[1], [path for layer in drafted for path in _paths_in(layer)]
         with quiet_usd():
             if self._drafting.stacked != self._stacked:
                 self._stacked = list(self._drafting.stacked)
@@ -73,10 +70,6 @@ class CellStage:
                 self._stands = self._drafting.stands
                 self._structure.TransferContent(self._drafting.structure)
             self._looks.TransferContent(self._drafting.looks)
-
-    def written_below(self, top: Sdf.Path) -> Iterator[Sdf.Path]:
-        """What edits of the last cell or of this one wrote at a prim or below it: prims and properties."""
-        return (path for paths in self._written for path in paths if path.HasPrefix(top))
 
     def lights_of(self, name: str, own: OwnLight, snapshot: Snapshot) -> frozenset[str]:
         """Paths of the lights, and of shapes that glow, that a pass of the plan's own is of, in the current
@@ -97,21 +90,8 @@ class CellStage:
 
     def _stack(self) -> None:
         between = [layer.identifier for layer in self._stacked]
+        beneath = [self._drafting.helpers, self._drafting.schemas, self.scene.layer]
         self._root.subLayerPaths = [
             self._looks.identifier, self._structure.identifier, *between,
-            self._drafting.helpers.identifier, self.scene.layer.identifier,
+            *(layer.identifier for layer in beneath if layer is not None),
         ]  # fmt: skip
-
-
-def _paths_in(layer: Sdf.Layer) -> list[Sdf.Path]:
-    """Properties, and prims of which more is said than that there is something below them."""
-    found: list[Sdf.Path] = []
-
-    def look(path: Sdf.Path) -> None:
-        prim = layer.GetPrimAtPath(path) if path.IsPrimPath() else None
-        said = path.IsPropertyPath() if prim is None else set(prim.ListInfoKeys()) - {"specifier"}
-        if said or (prim is not None and prim.specifier != Sdf.SpecifierOver):
-            found.append(path)
-
-    layer.Traverse(Sdf.Path.absoluteRootPath, look)
-    return found

@@ -35,22 +35,29 @@ class Drafting:
     Parameters
     ----------
     apart : give every edit a layer of its own.
+    keeps_schemas : apply schemas in a layer that stays from cell to cell, where they mean nothing by
+        themselves: USD composes everything below a prim anew that a schema is applied to.
 
     Attributes
     ----------
     looks : the layer of the last edits that are not structural, where they are not apart.
     structure : the layer of the structural ones, where they are not apart.
+    schemas : the layer that schemas are applied in; None where each edit's own is.
     stacked : layers of overlays and of edits apart, strongest first.
     edited : all layers with the edit each is of, strongest first; complete where they are apart.
     notes : what an artist should know of the last edits.
     """
 
-    def __init__(self, scene: Scene, model: PlanModel, folder: Path, *, apart: bool = False) -> None:
+    def __init__(
+        self, scene: Scene, model: PlanModel, folder: Path, *,
+        apart: bool = False, keeps_schemas: bool = False,
+    ) -> None:  # fmt: skip
         self._folder, self._apart = folder, apart
         self._scene = scene
         self.helpers = helper_layer(scene, model.materials, folder)
         self.looks = blank_layer(scene, "looks")
         self.structure = blank_layer(scene, "structure")
+        self.schemas = blank_layer(scene, "schemas") if keeps_schemas else None
         self.stacked: list[Sdf.Layer] = []
         self.edited: list[Edited] = []
         self.notes: list[Note] = []
@@ -90,7 +97,7 @@ class Drafting:
                 author(draft, placed)
 
     def _draft(self, layers: list[Sdf.Layer]) -> Draft:
-        return Draft(self.stage, self._selector, self._folder, layers, self.notes)
+        return Draft(self.stage, self._selector, self._folder, layers, self.notes, schemas=self.schemas)
 
     def _exchange(self, edits: Sequence[PlacedEdit]) -> None:
         """Fill the structure layer, from what is kept where the same edits came before."""
@@ -163,8 +170,9 @@ class Drafting:
         if list(layers) != self.stacked or force:
             self.stacked = list(layers)
             between = [layer.identifier for layer in layers]
+            schemas = [] if self.schemas is None else [self.schemas.identifier]
             self._root.subLayerPaths = [
-                self.looks.identifier, self.structure.identifier, *between, self.helpers.identifier,
+                self.looks.identifier, self.structure.identifier, *between, self.helpers.identifier, *schemas,
                 self._scene.layer.identifier,
             ]  # fmt: skip
             if not force:

@@ -9,7 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from pxr import Gf, Sdf, Usd, UsdGeom
+from pxr import Gf, Sdf, Usd, UsdGeom, UsdShade
 
 from grandlattice.errors import Place
 from grandlattice.plan.edit_fields import Selected
@@ -30,6 +30,7 @@ class Draft:
     stage : its edit target is the layer the current edit writes into.
     layers : the layers that hold the plan's edits so far, the current one among them.
     folder : the plan's, which file names in edits are relative to.
+    schemas : a layer of the stage that schemas are applied in, and stay; None is the current edit's own.
     """
 
     stage: Usd.Stage
@@ -39,6 +40,15 @@ class Draft:
     notes: list[Note] = field(default_factory=list)
     bindings: int = 0
     place: Place = field(default_factory=Place)
+    schemas: Sdf.Layer | None = None
+
+    def collection(self, prim: Usd.Prim, name: str) -> Usd.CollectionAPI:
+        """A collection of a prim's that a material can be bound by."""
+        if self.schemas is None or not prim.HasAPI(Usd.CollectionAPI, name):
+            with Usd.EditContext(self.stage, self.schemas or self.stage.GetEditTarget()):
+                Usd.CollectionAPI.Apply(prim, name)
+                UsdShade.MaterialBindingAPI.Apply(prim)
+        return Usd.CollectionAPI(prim, name)
 
     def selected(self, body: Selected, place: Place) -> list[Sdf.Path]:
         """Exactly the prims an edit's body selects."""
@@ -55,7 +65,7 @@ class Draft:
         prim = self.stage.GetPrimAtPath(path)
         while prim and prim.IsInstanceProxy():
             instance = prim
-            while not instance.IsInstance():
+            while instance.IsInstanceProxy():  # the outermost: what stands in another cannot be edited yet
                 instance = instance.GetParent()
             instance.SetInstanceable(False)
             self.note(instance, "it is one of several instances; this one is edited apart from the others")

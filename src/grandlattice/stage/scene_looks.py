@@ -146,6 +146,9 @@ class SceneLooks:
         """
         changed, others = False, set()
         for path, look in self._known.items():
+            prim = look.source.GetPrim() if painted else None
+            if prim and prim.IsInstanceProxy():
+                path = prim.GetPrimInPrototype().GetPath()  # there USD says what changed
             if not look.loose and not any(node.HasPrefix(path) for node in painted):
                 continue
             new = _look_of(look.source, time)

@@ -330,12 +330,13 @@ class ShapeReadings:
         """Put items together from all that was read; the old ones stay where nothing differs."""
         rows = tree.rows
         standing = shown & np.isfinite(rows.world).all(axis=(1, 2))
-        for row in np.flatnonzero(standing & (rows.kind == REPEATED)).tolist():
-            standing[row] = bool(len(rows.copies[row]))  # type: ignore[arg-type]
+        repeated = {
+            row: rows.copies[row] for row in np.flatnonzero(standing & (rows.kind == REPEATED)).tolist()
+        }
+        standing[[row for row, copies in repeated.items() if not len(copies)]] = False  # type: ignore[arg-type]
         held, chosen = np.flatnonzero(standing), standing.tolist()
-        copies = {
-            k: rows.copies[row] for k, row in enumerate(held.tolist()) if rows.kind[row] == REPEATED
-        } if (rows.kind == REPEATED).any() else {}  # fmt: skip
+        numbers = np.cumsum(standing) - 1
+        copies = {int(numbers[row]): copies for row, copies in repeated.items() if standing[row]}
         items = Items(
             list(compress(rows.names, chosen)), list(compress(rows.drawn, chosen)),  # type: ignore[arg-type]
             rows.serial[held], rows.world[held], uses[held], materials,

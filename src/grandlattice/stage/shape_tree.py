@@ -76,10 +76,14 @@ class ShapeTree:
     @cached_property
     def row_of(self) -> dict[str, int]:
         """Rows by the paths of their prims; without what instancers repeat."""
-        names, repeated = self.rows.names, self.rows.kind == REPEATED
-        if not repeated.any():
-            return dict(zip(names, range(len(names)), strict=True))
-        return {names[row]: row for row in np.flatnonzero(~repeated).tolist()}
+        names, is_repeated = self.rows.names, self.rows.kind == REPEATED
+        found = dict(zip(names, range(len(names)), strict=True))
+        repeated = {names[row] for row in np.flatnonzero(is_repeated).tolist()}
+        for name in repeated:
+            del found[name]
+        if repeated:  # they may have rows of their own as well
+            found |= {n: row for row, n in enumerate(names) if n in repeated and not is_repeated[row]}
+        return found
 
     @cached_property
     def _instances_of(self) -> dict[Sdf.Path, list[str]]:

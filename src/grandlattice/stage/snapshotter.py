@@ -145,7 +145,7 @@ class Snapshotter:
     def _note_schemas(self, path: Sdf.Path) -> None:
         """Schemas were applied, as where a material is assigned: by itself that moves nothing.
 
-        USD names nothing else that was changed at the same time below it; what edits wrote is asked for.
+        USD names nothing else that was changed at the same time below it; edits apply them by themselves.
         """
         prim = self._stage.GetPrimAtPath(path)
         if Usd.Prim.IsPathInPrototype(path) or (prim and prim.IsInstance()):
@@ -153,11 +153,6 @@ class Snapshotter:
             return
         self._note_binding(path)
         self._look_for_lights(path, below=False)
-        for written in self._cell_stage.written_below(path):
-            if written.IsPropertyPath():
-                self._note(written)
-            elif written != path:
-                self._note_composed(written)
 
     def _look_for_lights(self, path: Sdf.Path, *, below: bool = True) -> None:
         """Forget which lights there are if one may have come or gone at a prim, or below it."""

@@ -25,11 +25,11 @@ def assign(draft: Draft, body: Any, place: Place) -> None:
         prim = draft.writable(root)
         name = f"lattice{draft.bindings}"
         draft.bindings += 1
-        collection = Usd.CollectionAPI.Apply(prim, name)
+        collection = draft.collection(prim, name)
         collection.CreateExpansionRuleAttr().Set(Usd.Tokens.expandPrims)
         collection.CreateIncludesRel().SetTargets([p for p in included if p.HasPrefix(root)])
         collection.CreateExcludesRel().SetTargets([p for p in excluded if p.HasPrefix(root)])
-        binding = UsdShade.MaterialBindingAPI.Apply(prim)
+        binding = UsdShade.MaterialBindingAPI(prim)
         names = []
         for purpose in (UsdShade.Tokens.allPurpose, UsdShade.Tokens.full):
             binding.Bind(collection, material, name, UsdShade.Tokens.strongerThanDescendants, purpose)
