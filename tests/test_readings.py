@@ -320,6 +320,36 @@ def test_cells_in_any_order_are_those_of_a_stage_just_opened(
         assert told(now) == told(fresh), cell.edits
 
 
+def test_what_is_said_of_an_instancer_holds_for_what_it_repeats(tmp_path: Path) -> None:
+    scattered(tmp_path / "scene.usda", instanced=True)
+    plan = lattice.Plan(scene="scene.usda", folder=tmp_path).override(camera="/Camera")
+    plan.axis("held").entry("out", edits=[{"matte": "/World/Cloud"}])
+    (cell,) = plan.cells
+    items = CellSnapshots(plan.scene, plan.model, tmp_path).take(cell.settings, cell.edits, 1).items
+    prototypes = [item for item in items if item.copies is not None and len(item.copies) == 2]
+    assert "/World/C/Mesh0" in {item.path for item in prototypes}  # which stands elsewhere, and is seen there
+    assert {item.matte for item in items if item.path == "/World/C/Mesh0"} == {True, False}
+
+
+def test_colours_of_a_group_may_change_over_time(tmp_path: Path) -> None:
+    scattered(tmp_path / "scene.usda", instanced=False)
+    stage = Usd.Stage.Open(str(tmp_path / "scene.usda"))
+    group = UsdGeom.PrimvarsAPI(stage.GetPrimAtPath("/World/A"))
+    colour = group.CreatePrimvar("displayColor", Sdf.ValueTypeNames.Color3fArray)
+    for frame in (1, 5):
+        colour.Set([(frame / 5, 0, 0)], frame)
+    stage.GetRootLayer().Save()
+    scene = open_scene(tmp_path / "scene.usda")
+    model = validate(parse("lattice: 1\nscene: scene.usda\ndefaults: {camera: /Camera}\n"))
+    cells = CellStage(scene, model, tmp_path)
+    cells.switch(())
+    snapshots = Snapshotter(cells)
+    shown = [[m.inputs["diffuseColor"] for m in snapshots.take("/Camera", f).materials] for f in (1, 5)]
+    assert snapshots.anything_moves("/Camera")
+    assert (pytest.approx(0.2), 0.0, 0.0) in shown[0]
+    assert (1.0, 0.0, 0.0) in shown[1]
+
+
 def test_cells_with_one_structure_are_composed_one_after_the_other(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
