@@ -191,9 +191,8 @@ class ShapeReadings:
         self._unread_those_bound_to(tree)
         is_repainted, others = self._looks.repaint(changes.painted, at.time)
         if lost or is_repainted:
-            concerned = self._sets.shown_by(rows.uses, lost | others) | rows.own
-            rows.unread |= concerned
-            rows.stale |= concerned
+            rows.unread |= self._sets.shown_by(rows.uses, lost | others) | rows.own
+            rows.stale |= self._sets.shown_by(rows.uses, others)  # by other texture coordinates
         return heard.anything or bool(exchanged) or is_repainted
 
     def _asked(self, tree: ShapeTree, changes: Changes, is_later: bool) -> Bools:

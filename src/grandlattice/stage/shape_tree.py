@@ -224,11 +224,11 @@ class ShapeTree:
         for column, was in zip(columns, before[2:], strict=True):
             says |= column[asked] != was
         self._carry_down(rows.below(asked[says].tolist()) | new)
-        placed = rows.below(asked[moved].tolist()) | new
-        world = rows.world[placed]
-        rows.world = self._worlds(rows.local, rows.world, placed)
-        elsewhere = np.zeros(len(rows), bool)
-        elsewhere[placed] = (rows.world[placed] != world).any(axis=(1, 2)) | new[placed]
+        placed, elsewhere = rows.below(asked[moved].tolist()) | new, new.copy()
+        if placed.any():
+            world = rows.world[placed]
+            rows.world = self._worlds(rows.local, rows.world, placed)
+            elsewhere[placed] |= (rows.world[placed] != world).any(axis=(1, 2))
         rows.new[:] = False
         return Heard(elsewhere, bool(says.any() or elsewhere.any() or new.any()))
 
