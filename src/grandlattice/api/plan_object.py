@@ -345,7 +345,8 @@ class Plan(PlanPictures):
         from grandlattice.api.plan_run import PlanRun, boards_kept
 
         call, keys = orchestration.divided(options)
-        planned, chosen, block = self.planned(into), self._chosen(at, sets), self.conducted(**keys)
+        chosen, block = self._chosen(at, sets), self.conducted(**keys)
+        planned = self.planned(into).run_as(block)
         folder = None if into is None else Path(into)
         with boards_kept(self, folder, call.on_event) as (hear, notes):
             done = orchestration.run(

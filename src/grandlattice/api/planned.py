@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 
@@ -23,6 +23,7 @@ from grandlattice.plan import (
     SceneFacts,
     Stamp,
 )  # fmt: skip
+from grandlattice.plan.run_block import RunBlock
 from grandlattice.plan.schema import texts_of
 from grandlattice.runs import (
     CellSnapshots,
@@ -135,6 +136,12 @@ class Planned:
     def ingredients(self) -> Ingredients:
         return Ingredients(self.model, self.lattice, self.make, self.fingerprints, self.names)
 
+    def run_as(self, block: RunBlock) -> Planned:
+        """The same with what a call says of ``run:``, as far as that decides which tasks there are."""
+        if block.films == self.model.run.films:
+            return self
+        return replace(self, model=self.model.model_copy(update={"run": block}))
+
     def key(self, indices: Indices, frames: Frames) -> str:
         """Digest of everything that decides which tasks there are and what they make."""
         told: list[object] = [
@@ -143,6 +150,7 @@ class Planned:
             self.fingerprints.of_plan(self.make.caller),
         ]
         told += [frames if frames is None or isinstance(frames, str) else sorted(frames)]
+        told += [self.model.run.films]
         whole = hashlib.blake2b(json.dumps(told, default=str).encode(), digest_size=16)
         whole.update(np.ascontiguousarray(indices, np.int64).tobytes())
         return whole.hexdigest()
