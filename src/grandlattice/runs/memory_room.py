@@ -19,8 +19,9 @@ from grandlattice.runs.events import UnderWay
 from grandlattice.runs.tasks import Task, kind_of
 from grandlattice.tables.passes import is_light_pass
 
-_LOADED = 350_000_000  # bytes of a worker before it has a scene, measured
-_OF_A_PIXEL, _OF_A_PASS = 32, 24  # bytes while it is traced
+# Measured with `benchmarks/shared_matrix.py memory` and by hand, from 64×36 to 1920×1080.
+_LOADED = 520_000_000  # bytes of a worker with a small scene and picture
+_OF_A_PIXEL, _OF_A_PASS, _OF_IDS, _OF_DENOISING = 105, 55, 225, 480  # bytes of a pixel while it is traced
 
 
 class WorkerRoom(NamedTuple):
@@ -50,7 +51,7 @@ class Room:
     def expected(self, task: Task) -> int:
         """Bytes a frame will hold at most."""
         usual = max(self._known.values(), default=0)
-        least = _LOADED + picture_bytes(task.first.settings, len(task.passes))
+        least = _LOADED + picture_bytes(task.first.settings, task.passes)
         least += (len(task.wanted) - 1) * film_bytes(task.first.settings)
         return max(self._known.get(kind_of(task.first), usual), least)
 
@@ -76,12 +77,14 @@ class Room:
         return f"fewer frames at once: the next takes {size(needed)} of memory, and {left} are free"
 
 
-def picture_bytes(settings: CellSettings, passes: int) -> int:
-    """About what a picture takes while it is traced."""
-    return settings.pixels * (_OF_A_PIXEL + _OF_A_PASS * passes)
+def picture_bytes(settings: CellSettings, passes: Sequence[str]) -> int:
+    """About what a picture takes while it is traced, and made into a file."""
+    ids = sum(name.endswith("-id") for name in passes)
+    denoising = _OF_DENOISING if settings.denoise else 0
+    return settings.pixels * (_OF_A_PIXEL + _OF_A_PASS * len(passes) + _OF_IDS * ids + denoising)
 
 
-_OF_A_FILM, _OF_A_LIGHT_PASS = 72, 24  # bytes of a pixel for each lighting that is traced with others
+_OF_A_FILM, _OF_A_LIGHT_PASS = 24, 24  # bytes of a pixel for each lighting that is traced with others
 
 
 def film_bytes(settings: CellSettings) -> int:
