@@ -156,7 +156,7 @@ def measure_demo(folder: Path, table: Table) -> None:
 
     setup = timed(lambda: CellStage(scene, plan.model, folder), 3)
     both_ways = timed(alone_anew, 3) - setup
-    table.add_row("  composing and reading that prim anew", f"{both_ways * 1e3:.0f} ms", "≥ the above")
+    table.add_row("  composing and reading that prim anew", f"{both_ways * 1e3:.0f} ms", "")
     fresh = timed(lambda: (lambda s: (s.switch(()), Snapshotter(s).take(camera, 1)))(
         CellStage(open_scene(folder / "orrery.usda"), plan.model, folder)))  # fmt: skip
     table.add_row("  a first snapshot, for comparison", f"{fresh * 1e3:.0f} ms", "")
