@@ -11,7 +11,7 @@ from grandlattice.scene_records import Geometry, Item
 from grandlattice.stage.shapes.polygons import triangulated
 from grandlattice.stage.shapes.subdivision import Cage, subdivided
 from grandlattice.tracer.embree import quads_of
-from shapes import camera, dome, moved, sphere, trace
+from shapes import camera, dome, moved, plane, sphere, trace, write_geometry
 
 CUBE = np.array([(x, y, z) for x in (-1, 1) for y in (-1, 1) for z in (-1, 1)], float)
 CUBE_FACES = [(0, 1, 3, 2), (4, 6, 7, 5), (0, 4, 5, 1), (2, 3, 7, 6), (0, 2, 6, 4), (1, 5, 7, 3)]
@@ -293,3 +293,14 @@ def test_a_sphere_that_is_subdivided_by_the_setting_and_hard_edges_stay_hard() -
     assert np.allclose(np.abs(hard.corner_normals).max(axis=-1), 1.0, atol=1e-6)
     mesh.CreateSubdivisionSchemeAttr("none")
     assert len(snapshot_of(stage, levels=3).items[0].geometry.triangles) == 12
+
+
+def test_shapes_that_are_copies_of_each_other_are_made_into_triangles_once() -> None:
+    stage = Usd.Stage.CreateInMemory()
+    for name in ("A", "B", "Other"):
+        write_geometry(stage, f"/{name}", plane(2.0 if name == "Other" else 1.0))
+    a, b, other = (item.geometry for item in snapshot_of(stage).items)
+    assert (a.path, b.path, other.path) == ("/A", "/B", "/Other")
+    assert a is not b  # a renderer may tell them apart
+    assert a.points is b.points
+    assert not np.array_equal(a.points, other.points)

@@ -101,12 +101,13 @@ class Shape(Protocol):
     serial: int
 
     @property
-    def geometry(self) -> Geometry:
-        """Its triangles: the very same object each time."""
+    def told(self) -> bytes:
+        """Digest of everything its triangles are made of, 16 bytes."""
         ...
 
-    def told(self) -> bytes:
-        """Everything its triangles are made of."""
+    @property
+    def geometry(self) -> Geometry:
+        """Its triangles: the very same object each time."""
         ...
 
 

@@ -6,9 +6,12 @@ and comparing them is much cheaper.  `subdivision` and `polygons` know arrays on
 
 from __future__ import annotations
 
+import hashlib
+from dataclasses import replace
 from functools import cached_property
 from itertools import count
 from typing import Protocol
+from weakref import WeakValueDictionary
 
 from pxr import Usd, UsdGeom
 
@@ -38,6 +41,7 @@ class ShapeSource(Protocol):
 
 
 _serials = count()
+_made: WeakValueDictionary[bytes, Geometry] = WeakValueDictionary()  # of shapes that are in use
 
 
 class ReadShape:
@@ -54,12 +58,21 @@ class ReadShape:
 
     @cached_property
     def geometry(self) -> Geometry:
-        """Its triangles; the path is that of the prim that was read."""
-        return self.source.geometry(self._path)
+        """Its triangles; the path is that of the prim that was read.
 
+        Scenes are full of shapes that are copies of each other: their arrays are made once.
+        """
+        alike = _made.get(self.told)
+        if alike is not None:
+            return replace(alike, path=self._path)
+        made = _made[self.told] = self.source.geometry(self._path)
+        return made
+
+    @cached_property
     def told(self) -> bytes:
-        """All that its triangles are made of."""
-        return self.source.told()
+        """Digest of all that its triangles are made of, 16 bytes."""
+        kind = type(self.source).__name__.encode()
+        return hashlib.blake2b(kind + self.source.told(), digest_size=16).digest()
 
 
 def is_shape(prim: Usd.Prim) -> bool:
