@@ -107,9 +107,12 @@ class SceneLooks:
         self._known: dict[Sdf.Path, Look] = {}
         self._plain: dict[str, Look] = {}
 
-    def forget(self, path: Sdf.Path) -> set[Look]:
-        """Forget materials at or below a prim, or that it is part of; what they were."""
-        found = [known for known in self._known if known.HasPrefix(path) or path.HasPrefix(known)]
+    def forget(self, paths: set[Sdf.Path]) -> set[Look]:
+        """Forget materials at or below some prims, or that these are part of; what they were."""
+        above = {prefix for path in paths for prefix in path.GetPrefixes()}
+        found = [
+            known for known in self._known if known in above or not paths.isdisjoint(known.GetPrefixes())
+        ]
         return {self._known.pop(known) for known in found}
 
     def of(self, stage: Usd.Stage, path: Sdf.Path | None, time: Usd.TimeCode) -> Look | None:

@@ -176,7 +176,7 @@ class ShapeReadings:
         changes = self.changes
         exchanged = tree.recompose(changes.composed)
         rows, is_first = tree.rows, bool(tree.rows.new.all())
-        lost = {look for path in exchanged for look in self._looks.forget(path)}
+        lost = self._looks.forget(exchanged)
         asked = self._asked(tree, changes, is_later)
         heard = tree.read(np.flatnonzero(asked), at.transforms)
         rows.misplaced |= asked & rows.is_drawn

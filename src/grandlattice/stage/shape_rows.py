@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, fields
+from itertools import chain
 
 import numpy as np
 from numpy.typing import NDArray
@@ -128,22 +129,52 @@ class ShapeRows:
         for level in np.flatnonzero(np.bincount(depth)) if len(rows) else ():
             yield rows[depth == level]
 
-    def exchange(self, begin: int, end: int, new: ShapeRows, parent: int) -> None:
-        """Put rows in the place of others; `parent` is the row they hang on."""
-        more = len(new) - (end - begin)
-        above = [parent, *self.above(parent)] if parent >= 0 else []
-        new.parent = np.where(new.parent >= 0, new.parent + begin, parent)
-        new.end = new.end + begin
-        new.depth = new.depth + len(above)
-        self.end[end:] += more
-        self.end[above] += more
-        self.parent[self.parent >= end] += more
-        for each in fields(self):
-            mine, other = getattr(self, each.name), getattr(new, each.name)
-            if isinstance(mine, list):
-                mine[begin:end] = other
-            else:
-                setattr(self, each.name, np.concatenate([mine[:begin], other, mine[end:]]))
+    def exchange(self, pieces: Sequence[tuple[int, ShapeRows]]) -> None:
+        """Put rows in the place of some rows and all below them.
+
+        Parameters
+        ----------
+        pieces : row and what takes its place, which may be nothing; in ascending order, none below another.
+        """
+        begins = [row for row, _ in pieces]
+        ends = self.end[begins]
+        more = np.array([len(new) for _, new in pieces], np.int64) - (ends - begins)
+        shift = np.zeros(len(self) + 1, np.int64)  # of the rows that stay
+        shift[ends] = more
+        shift = np.cumsum(shift)
+        holders = self.parent[begins]
+        for (begin, new), holder in zip(pieces, holders, strict=True):
+            new.hang(begin + int(shift[begin]), int(holder + shift[holder]), int(self.depth[holder]) + 1)
+        self.parent = self.parent + np.where(self.parent >= 0, shift[self.parent], 0)
+        self.end = self.end + shift[self.end]
+        kept = np.split(np.arange(len(self)), np.stack([begins, ends], 1).reshape(-1)) if pieces else []
+        self._join(
+            [slice(rows[0], rows[-1] + 1) if len(rows) else slice(0) for rows in kept[::2]],
+            [new for _, new in pieces],
+        )
+
+    def insert(self, row: int, new: ShapeRows, holder: int) -> None:
+        """Put rows before one, below a row that is above it."""
+        new.hang(row, holder, int(self.depth[holder]) + 1)
+        self.end[row:] += len(new)
+        self.end[[holder, *self.above(holder)]] += len(new)
+        self.parent[self.parent >= row] += len(new)
+        self._join([slice(0, row), slice(row, len(self))], [new])
+
+    def hang(self, begin: int, holder: int, depth: int) -> None:
+        """Be part of others: from a row on, below another one."""
+        self.parent = np.where(self.parent >= 0, self.parent + begin, holder)
+        self.end, self.depth = self.end + begin, self.depth + depth
+
+    def _join(self, kept: Sequence[slice], between: Sequence[ShapeRows]) -> None:
+        """Put all columns together from pieces of their own and what comes between them."""
+        for each in fields(self) if between else ():
+            mine = getattr(self, each.name)
+            parts = [mine[kept[0]]]
+            for rows, new in zip(kept[1:], between, strict=True):
+                parts += [getattr(new, each.name), mine[rows]]
+            joined = [*chain(*parts)] if isinstance(mine, list) else np.concatenate(parts)
+            setattr(self, each.name, joined)
 
 
 @dataclass(frozen=True)

@@ -10,6 +10,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
+from operator import itemgetter
 
 import numpy as np
 from pxr import Sdf, Usd, UsdGeom, UsdLux
@@ -25,6 +26,7 @@ from grandlattice.stage.shape_rows import (
     SHAPE,
     Bools,
     Branch,
+    ShapeRows,
     find_branch,
 )
 from grandlattice.stage.variation import transform_varies, visibility_varies
@@ -135,10 +137,8 @@ class ShapeTree:
         named, done = set(paths), set[Sdf.Path]()
         wanted = {each for path in named for each in self.everywhere(path)}
         while named or wanted:
-            for path in Sdf.Path.RemoveDescendentPaths(list(wanted)):
-                if not any(path.HasPrefix(each) for each in done):
-                    self._exchange(path)
-                done.add(path)
+            self._exchange(set(Sdf.Path.RemoveDescendentPaths([*wanted, *done])) - done)
+            done |= wanted
             hanging = {Sdf.Path(name) for path in named | wanted for name in self.instancers_of(path)}
             named, wanted = set(), (hanging | set(self._differently_instanced())) - done
         return done
@@ -150,36 +150,45 @@ class ShapeTree:
             if not prim or not prim.IsInstance() or prim.GetPrototype().GetPath() != prototype:
                 yield Sdf.Path(name)
 
-    def _exchange(self, path: Sdf.Path) -> None:
-        """Put the rows of what now stands at or below a prim in the place of those that stood there."""
-        if path == Sdf.Path.absoluteRootPath:
+    def _exchange(self, paths: set[Sdf.Path]) -> None:
+        """Put the rows of what now stands at or below some prims in the place of those that stood there."""
+        if Sdf.Path.absoluteRootPath in paths:
             branch = find_branch(self.stage.GetPseudoRoot())
             self.exchanged |= self.materials | branch.materials
             self._take(branch)
             return
-        holder = self._holder(path)
-        if self.rows.kind[holder] == SHAPE:
-            path = Sdf.Path(self.rows.names[holder])  # it may be, or have been, a part of that mesh
-            holder = self._holder(path)
-        name = str(path)
-        branch = find_branch(self.stage.GetPrimAtPath(path))
-        begin = end = self.row_of.get(name, NOTHING)
-        if begin >= 0:
-            holder, end = int(self.rows.parent[begin]), int(self.rows.end[begin])
-        elif len(branch.rows) and self.rows.names[holder] not in self._instancers:
-            # What stands below an instancer is found from there.
-            begin = end = self._slot(path, holder)
-        if begin >= 0 and len(branch.rows) + end - begin:
-            for known in (self._instances, self._instancers):
-                for gone in [each for each in known if each == name or each.startswith(name + "/")]:
-                    del known[gone]
-            self.rows.exchange(begin, end, branch.rows, holder)
+        tops = {self._mesh_of(path) for path in paths}
+        found = {path: find_branch(self.stage.GetPrimAtPath(path)) for path in tops}
+        known = {path: self.row_of[str(path)] for path in tops if str(path) in self.row_of}
+        gone = self.rows.below(known.values())
+        for names in (self._instances, self._instancers):
+            for name in [name for name in names if gone[self.row_of[name]]]:
+                del names[name]
+        self.rows.exchange(
+            [(row, found[path].rows) for path, row in sorted(known.items(), key=itemgetter(1))]
+        )
+        self._forget_places()
+        for path in sorted(tops - known.keys()):
+            self._insert(path, found[path].rows)
+        for branch in found.values():
             self._instances |= branch.instances
             self._instancers |= branch.instancers
+        lost = frozenset(each for each in self.materials if not tops.isdisjoint(each.GetPrefixes()))
+        came = frozenset(each for branch in found.values() for each in branch.materials)
+        self.exchanged |= lost | came
+        self.materials = self.materials - lost | came
+
+    def _mesh_of(self, path: Sdf.Path) -> Sdf.Path:
+        """The mesh that a prim may be, or may have been, a part of; else the prim itself."""
+        holder = self._holder(path)
+        return Sdf.Path(self.rows.names[holder]) if self.rows.kind[holder] == SHAPE else path
+
+    def _insert(self, path: Sdf.Path, new: ShapeRows) -> None:
+        """Put rows where a prim stands that had none."""
+        holder = self._holder(path)
+        if len(new) and self.rows.names[holder] not in self._instancers:  # where it is found from there
+            self.rows.insert(self._slot(path, holder), new, holder)
             self._forget_places()
-        gone_materials = frozenset(each for each in self.materials if each.HasPrefix(path))
-        self.exchanged |= gone_materials | branch.materials
-        self.materials = self.materials - gone_materials | branch.materials
 
     def _holder(self, path: Sdf.Path) -> int:
         """The nearest row above a prim."""
