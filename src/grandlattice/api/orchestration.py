@@ -11,7 +11,7 @@ import multiprocessing
 import os
 import platform
 from collections.abc import Callable
-from contextlib import suppress
+from contextlib import closing, suppress
 from dataclasses import dataclass, fields, replace
 from pathlib import Path
 from typing import cast
@@ -184,33 +184,32 @@ def run(
         request = BackendRequest(
             order, min(count, len(todo)), block.gentle, block.on, asked, call.trust_network
         )  # fmt: skip
-        backend = make_backend(request)
         note_run(planned.ledger)
         patience = Patience(
             block.retries, stalled=block.stalled, limit=block.limit, memory=block.memory, room=block.room
         )
         told = Teller(block.notices, begun, planned.name, call.on_event)
         try:
-            if backend.abilities.several_hosts:
-                count = backend.await_seats(_FOR_SLOTS)
-            # A run of some seconds is not worth a probe.
-            worth_it = todo.work > _WORTH_A_PROBE and not order.model.renderers
-            probing = backend.probe if worth_it else None
-            begun.estimate = estimate(
-                begun.outlook.traced, count, order.threads, planned.ledger, probing, further=call.further
-            )
-            if begun.estimate is not None and call.on_estimate is not None:
-                call.on_estimate(begun.estimate)
-            coordinator = Coordinator(
-                begun, backend, patience, Spending(block.budget),
-                lambda: note_tasks(planned, begun, planned.key(indices, call.frames)), told, order.keep,
-                order.keep_most,
-            )  # fmt: skip
-            if call.on_begin is not None:
-                call.on_begin(lambda: coordinator.stop_now("stopped"))
-            coordinator.carry_out(count)
+            with closing(make_backend(request)) as backend:
+                if backend.abilities.several_hosts:
+                    count = backend.await_seats(_FOR_SLOTS)
+                # A run of some seconds is not worth a probe.
+                worth_it = todo.work > _WORTH_A_PROBE and not order.model.renderers
+                probing = backend.probe if worth_it else None
+                begun.estimate = estimate(
+                    begun.outlook.traced, count, order.threads, planned.ledger, probing, further=call.further
+                )
+                if begun.estimate is not None and call.on_estimate is not None:
+                    call.on_estimate(begun.estimate)
+                coordinator = Coordinator(
+                    begun, backend, patience, Spending(block.budget),
+                    lambda: note_tasks(planned, begun, planned.key(indices, call.frames)), told, order.keep,
+                    order.keep_most,
+                )  # fmt: skip
+                if call.on_begin is not None:
+                    call.on_begin(lambda: coordinator.stop_now("stopped"))
+                coordinator.carry_out(count)
         finally:
-            backend.close()
             told.end()
         begun.notes += told.problems
         planned.ledger.close()  # all of it is in its file then

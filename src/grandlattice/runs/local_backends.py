@@ -139,7 +139,13 @@ class Processes:
         self._busy: dict[int, UnderWay] = {}
         self._given_up: list[Event] = []
         self._wanted = max(1, workers)
-        self._seats = [self._start(k) for k in range(self._wanted)]
+        self._seats: list[_Worker] = []
+        try:
+            for number in range(self._wanted):
+                self._start(number)
+        except BaseException:  # whoever asked has nothing to end them with
+            self.close()
+            raise
 
     abilities = Abilities()
     waits_for = ""
@@ -200,11 +206,12 @@ class Processes:
     def begin(self, task: Task) -> int:
         number = self._seat()
         if number == len(self._seats):
-            self._seats.append(self._start(number))
+            self._start(number)
         worker = self._seats[number]
         if not worker.process.is_alive():
             worker.pipe.close()
-            worker = self._seats[number] = self._start(number)
+            self._start(number)
+            worker = self._seats[number]
         with suppress(OSError):  # it died before it could take the task; `_receive` finds that out
             worker.pipe.send(task)
         now = time.monotonic()
@@ -268,17 +275,19 @@ class Processes:
             worker.pipe.close()
         shutil.rmtree(self._logs, ignore_errors=True)
 
-    def _start(self, number: int) -> _Worker:
+    def _start(self, number: int) -> None:
+        """Have a worker take a seat."""
         here, there = self._context.Pipe()
         log = self._logs / f"worker-{number}.log"
         process = self._context.Process(
             target=work_for, args=(self._shop, self._order, there, self._stop, log, self._gentle),
             daemon=True, name=f"worker-{number}",
         )  # fmt: skip
-        with without_main_script(), signals_held():
+        with without_main_script(), signals_held():  # from its beginning on it is known, and can be ended
             process.start()
+            worker = _Worker(number, process, here, log, psutil.Process(process.pid))
+            self._seats[number : number + 1] = [worker]
         there.close()
-        return _Worker(number, process, here, log, psutil.Process(process.pid))
 
     def _receive(self, worker: _Worker) -> Event:
         doing = self._busy[worker.number]
