@@ -143,7 +143,7 @@ class Processes:
         try:
             for number in range(self._wanted):
                 self._start(number)
-        except BaseException:  # whoever asked has nothing to end them with
+        except BaseException:  # such as a signal: they have no other owner yet
             self.close()
             raise
 

@@ -98,7 +98,7 @@ _EVERY = (
     _vector("normal-camera", "XYZ", "the normal in camera space, z towards the camera", "direction", False),
     _vector("position", "XYZ", "where the nearest sample is, world space, scene units", "place", True),
     _vector("uv", "UV", "texture coordinates of the nearest sample", "coordinates", True),
-    _ids("object-id", "prims"),
+    _ids("object-id", "prims (each instance by itself)"),
     _ids("material-id", "materials"),
     _one(
         "illuminance", "lux that arrive at the surface, whatever it is made of; sheets and reviews show it "
