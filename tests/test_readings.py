@@ -348,6 +348,11 @@ def test_colours_of_a_group_may_change_over_time(tmp_path: Path) -> None:
     assert snapshots.anything_moves("/Camera")
     assert (pytest.approx(0.2), 0.0, 0.0) in shown[0]
     assert (1.0, 0.0, 0.0) in shown[1]
+    scene.layer.SetPermissionToEdit(True)
+    hidden = UsdGeom.Imageable(Usd.Stage.Open(scene.layer).GetPrimAtPath("/World/A"))
+    hidden.MakeInvisible()
+    snapshots.take("/Camera", 5)
+    assert not snapshots.anything_moves("/Camera")  # what is not shown does not concern it
 
 
 def test_cells_with_one_structure_are_composed_one_after_the_other(
