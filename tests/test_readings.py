@@ -349,8 +349,8 @@ def test_colours_of_a_group_may_change_over_time(tmp_path: Path) -> None:
     assert (pytest.approx(0.2), 0.0, 0.0) in shown[0]
     assert (1.0, 0.0, 0.0) in shown[1]
     scene.layer.SetPermissionToEdit(True)
-    hidden = UsdGeom.Imageable(Usd.Stage.Open(scene.layer).GetPrimAtPath("/World/A"))
-    hidden.MakeInvisible()
+    stage = Usd.Stage.Open(scene.layer)
+    UsdGeom.Imageable(stage.GetPrimAtPath("/World/A")).MakeInvisible()
     snapshots.take("/Camera", 5)
     assert not snapshots.anything_moves("/Camera")  # what is not shown does not concern it
 
