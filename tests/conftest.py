@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import hashlib
 import io
+import multiprocessing
 import os
 import signal
 import subprocess
 import sys
 import threading
+from collections.abc import Sequence
 from contextlib import redirect_stderr, redirect_stdout
 from datetime import date
 from pathlib import Path
@@ -136,11 +138,25 @@ def glat():
 
 
 def meanwhile(plan: lattice.Plan, order) -> lattice.Run:  # type: ignore[no-untyped-def]
-    """Run a plan and tell of what happens from another thread, as another terminal would."""
+    """Run a plan and tell of what happens from another thread, as another terminal would.
+
+    The worker stands still while it is told that a task has begun, so that the task is under way for as
+    long as orders are given, however fast it is traced.
+    """
     waiting: list[threading.Thread] = []
 
+    def tell(event: lattice.Event, held: Sequence[multiprocessing.process.BaseProcess]) -> None:
+        try:
+            order(event)
+        finally:
+            for worker in held:
+                os.kill(worker.pid, signal.SIGCONT)
+
     def hear(event: lattice.Event) -> None:
-        waiting.append(threading.Thread(target=order, args=(event,)))
+        held = multiprocessing.active_children() if isinstance(event, lattice.Started) else []
+        for worker in held:
+            os.kill(worker.pid, signal.SIGSTOP)
+        waiting.append(threading.Thread(target=tell, args=(event, held)))
         waiting[-1].start()
 
     run = plan.run(workers=1, on_event=hear)

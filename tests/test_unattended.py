@@ -381,7 +381,7 @@ def test_a_frame_that_its_seconds_end_is_taken_further_to_the_same_bytes(
     table = run.table()
     assert (table["unfinished"] == 1).all()
     assert (table["samples"] < 6400).all()
-    assert (table["samples"] > 1).all()
+    assert (table["samples"] >= 1).all()  # whatever the time
     assert (table["noise"].dropna() > 0).all()
     assert run.tasks[0].trace
     front = oiio.ImageInput.open(str(run.files("day/Front")[0])).spec()

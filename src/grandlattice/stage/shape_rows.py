@@ -118,10 +118,6 @@ class ShapeRows:
         while (row := int(self.parent[row])) >= 0:
             yield row
 
-    def parts_of(self, row: int) -> list[int]:
-        """The parts of a mesh, in their order."""
-        return [r for r in range(row + 1, self.end[row]) if self.kind[r] == PART and self.parent[r] == row]
-
     def levels(self, chosen: Bools) -> Iterator[Ints]:
         """Some rows by their depth, so that each comes after those above it."""
         rows = np.flatnonzero(chosen)
@@ -136,6 +132,8 @@ class ShapeRows:
         ----------
         pieces : row and what takes its place, which may be nothing; in ascending order, none below another.
         """
+        if not pieces:
+            return
         begins = [row for row, _ in pieces]
         ends = self.end[begins]
         more = np.array([len(new) for _, new in pieces], np.int64) - (ends - begins)
@@ -147,7 +145,7 @@ class ShapeRows:
             new.hang(begin + int(shift[begin]), int(holder + shift[holder]), int(self.depth[holder]) + 1)
         self.parent = self.parent + np.where(self.parent >= 0, shift[self.parent], 0)
         self.end = self.end + shift[self.end]
-        kept = np.split(np.arange(len(self)), np.stack([begins, ends], 1).reshape(-1)) if pieces else []
+        kept = np.split(np.arange(len(self)), np.stack([begins, ends], 1).reshape(-1))
         self._join(
             [slice(rows[0], rows[-1] + 1) if len(rows) else slice(0) for rows in kept[::2]],
             [new for _, new in pieces],
@@ -168,7 +166,7 @@ class ShapeRows:
 
     def _join(self, kept: Sequence[slice], between: Sequence[ShapeRows]) -> None:
         """Put all columns together from pieces of their own and what comes between them."""
-        for each in fields(self) if between else ():
+        for each in fields(self):
             mine = getattr(self, each.name)
             parts = [mine[kept[0]]]
             for rows, new in zip(kept[1:], between, strict=True):
