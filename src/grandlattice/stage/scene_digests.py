@@ -44,6 +44,7 @@ class SnapshotDigests:
         self._images: dict[str, tuple[object, bytes]] = {}
         self._materials: dict[int, tuple[Material, bytes]] = {}  # by identity
         self._copies: dict[int, tuple[Matrix, bytes]] = {}  # by identity
+        self._paths: tuple[object, bytes] = None, b""  # of the items, and their digest
         self._table = _Table()
         self._last: tuple[object, object, bytes] = None, None, b""  # items, materials, and their digest
 
@@ -69,8 +70,11 @@ class SnapshotDigests:
         looks = [_digest(*(of_material[number] for number in used)) for used in items.materials]
         uses = np.frombuffer(b"".join(looks), np.uint8).reshape(-1, 16)[items.uses] if looks else items.uses
         glows = items.with_any(number for number, each in enumerate(materials) if each.may_glow).any()
+        if self._paths[0] is not items.paths:
+            paths = "\0".join(items.paths).encode("utf-8", "surrogateescape")
+            self._paths = items.paths, _digest(paths)
         made = _digest(
-            "\0".join(items.paths).encode("utf-8", "surrogateescape"),
+            self._paths[1],
             self._table.digest(self._of_shapes(items), items.to_world, uses, items.states),
             self._repeated(items), b"glows" if glows else b"",
         )  # fmt: skip

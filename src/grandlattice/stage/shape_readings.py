@@ -90,7 +90,8 @@ class ShapeReadings:
 
     def __init__(self, stage: Usd.Stage) -> None:
         self._stage = stage
-        self.items, self._held = _NO_ITEMS, np.zeros(0, np.int64)  # rows of the items
+        self.items, self._held = _NO_ITEMS, _NONE  # rows of the items
+        self._names: list[str] = []  # of all rows
         self.materials: tuple[Material, ...] = ()
         self.changes = Changes()
         self._tree: ShapeTree | None = None
@@ -328,23 +329,29 @@ class ShapeReadings:
     ) -> None:  # fmt: skip
         """Put items together from all that was read; the old ones stay where nothing differs."""
         rows = tree.rows
-        standing = shown & np.isfinite(rows.world).all(axis=(1, 2))
+        finite = np.isfinite(rows.world)
+        standing = shown.copy() if finite.all() else shown & finite.all(axis=(1, 2))
         repeated = {
             row: rows.copies[row] for row in np.flatnonzero(standing & (rows.kind == REPEATED)).tolist()
         }
         standing[[row for row, copies in repeated.items() if not len(copies)]] = False  # type: ignore[arg-type]
-        held, chosen = np.flatnonzero(standing), standing.tolist()
+        held, last = np.flatnonzero(standing), self.items
+        paths, shapes, serials = last.paths, last.shapes, rows.serial[held]
+        # Twenty thousand names and shapes are not looked at one by one where these are the last ones.
+        if rows.names is not self._names or not np.array_equal(held, self._held):
+            paths = list(compress(rows.names, standing.tolist()))
+        if not np.array_equal(serials, last.serials):
+            shapes = list(compress(rows.drawn, standing.tolist()))  # type: ignore[arg-type]
         numbers = np.cumsum(standing) - 1
         copies = {int(numbers[row]): copies for row, copies in repeated.items() if standing[row]}
         items = Items(
-            list(compress(rows.names, chosen)), list(compress(rows.drawn, chosen)),  # type: ignore[arg-type]
-            rows.serial[held], rows.world[held], uses[held], materials,
+            paths, shapes, serials, rows.world[held], uses[held], materials,
             _BITS[np.maximum(rows.state[held], 0)] | np.where(rows.sheet[held], SHEET, 0).astype(np.uint8),
             copies, self._tracks(tree, held, at),  # type: ignore[arg-type]
         )  # fmt: skip
-        if not items.is_like(self.items):
+        if not items.is_like(last):
             self.items = items
-        self._held = held
+        self._held, self._names = held, rows.names
 
     def _tracks(self, tree: ShapeTree, held: Ints, at: Moment) -> dict[int, Matrix]:
         """Where what moves is while the shutter is open, by the number of its item."""

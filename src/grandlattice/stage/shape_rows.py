@@ -125,15 +125,35 @@ class ShapeRows:
         for level in np.flatnonzero(np.bincount(depth)) if len(rows) else ():
             yield rows[depth == level]
 
-    def exchange(self, pieces: Sequence[tuple[int, ShapeRows]]) -> None:
+    def exchange(self, pieces: Sequence[tuple[int, ShapeRows]]) -> bool:
         """Put rows in the place of some rows and all below them.
 
         Parameters
         ----------
         pieces : row and what takes its place, which may be nothing; in ascending order, none below another.
+
+        Returns
+        -------
+        Whether prims came or went, so that others may stand at another row.
         """
-        if not pieces:
-            return
+        others = [(row, new) for row, new in pieces if not self._overwrite(row, new)]
+        if others:
+            self._splice(others)
+        return bool(others)
+
+    def _overwrite(self, row: int, new: ShapeRows) -> bool:
+        """Put rows in the place of those of the same prims; whether they are the same."""
+        old, holder = slice(row, int(self.end[row])), int(self.parent[row])
+        same = new.names == self.names[old] and np.array_equal(new.kind, self.kind[old])
+        if not same or not np.array_equal(new.end + row, self.end[old]):
+            return False
+        new.hang(row, holder, int(self.depth[holder]) + 1)
+        for each in fields(self):
+            getattr(self, each.name)[old] = getattr(new, each.name)
+        return True
+
+    def _splice(self, pieces: Sequence[tuple[int, ShapeRows]]) -> None:
+        """Put rows in the place of more or fewer."""
         begins = [row for row, _ in pieces]
         ends = self.end[begins]
         more = np.array([len(new) for _, new in pieces], np.int64) - (ends - begins)

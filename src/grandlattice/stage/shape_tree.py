@@ -31,6 +31,7 @@ from grandlattice.stage.shape_rows import (
 )
 from grandlattice.stage.variation import transform_varies, visibility_varies
 
+_AT_ONCE = 2048  # matrices that are multiplied, so that they stay in the processor's cache
 STATES = "", "matte", "catch", "unseen"
 """What edits may make of a prim and all below it."""
 
@@ -69,10 +70,11 @@ class ShapeTree:
     def _take(self, branch: Branch) -> None:
         self.rows, self.materials = branch.rows, branch.materials
         self._instances, self._instancers = branch.instances, branch.instancers
-        self._forget_places()
+        self._forget("row_of", "_instances_of", "_listeners")
 
-    def _forget_places(self) -> None:
-        for name in ("row_of", "_instances_of", "_listeners"):
+    def _forget(self, *names: str) -> None:
+        """Have what was found out found out again."""
+        for name in names:
             self.__dict__.pop(name, None)
 
     @cached_property
@@ -164,15 +166,15 @@ class ShapeTree:
         for names in (self._instances, self._instancers):
             for name in [name for name in names if gone[self.row_of[name]]]:
                 del names[name]
-        self.rows.exchange(
-            [(row, found[path].rows) for path, row in sorted(known.items(), key=itemgetter(1))]
-        )
-        self._forget_places()
+        pieces = [(row, found[path].rows) for path, row in sorted(known.items(), key=itemgetter(1))]
+        if self.rows.exchange(pieces):
+            self._forget("row_of")
         for path in sorted(tops - known.keys()):
             self._insert(path, found[path].rows)
         for branch in found.values():
             self._instances |= branch.instances
             self._instancers |= branch.instancers
+        self._forget("_instances_of", "_listeners")
         lost = frozenset(each for each in self.materials if not tops.isdisjoint(each.GetPrefixes()))
         came = frozenset(each for branch in found.values() for each in branch.materials)
         self.exchanged |= lost | came
@@ -188,7 +190,7 @@ class ShapeTree:
         holder = self._holder(path)
         if len(new) and self.rows.names[holder] not in self._instancers:  # where it is found from there
             self.rows.insert(self._slot(path, holder), new, holder)
-            self._forget_places()
+            self._forget("row_of")
 
     def _holder(self, path: Sdf.Path) -> int:
         """The nearest row above a prim."""
@@ -235,9 +237,9 @@ class ShapeTree:
         self._carry_down(rows.below(asked[says].tolist()) | new)
         placed, elsewhere = rows.below(asked[moved].tolist()) | new, new.copy()
         if placed.any():
-            world = rows.world[placed]
-            rows.world = self._worlds(rows.local, rows.world, placed)
-            elsewhere[placed] |= (rows.world[placed] != world).any(axis=(1, 2))
+            known, rows.world = rows.world, self._worlds(rows.local, rows.world, placed)
+            differs = rows.world[placed] != known[placed]
+            elsewhere[placed] |= differs.reshape(-1, 16).any(axis=1)
         rows.new[:] = False
         return Heard(elsewhere, bool(says.any() or elsewhere.any() or new.any()))
 
@@ -309,10 +311,12 @@ class ShapeTree:
         """Where all rows stand, (R, 4, 4); only those `chosen` stand elsewhere than is known."""
         rows, world = self.rows, known.copy()
         for level in rows.levels(chosen):
-            above = rows.parent[level]
-            follows = (above >= 0) & ~rows.resets[level]
-            world[level] = local[level]
-            world[level[follows]] = _product(local[level[follows]], world[above[follows]])
+            follows = (rows.parent[level] >= 0) & ~rows.resets[level]
+            alone, under = level[~follows], level[follows]
+            world[alone] = local[alone]
+            for begin in range(0, len(under), _AT_ONCE):
+                some = under[begin : begin + _AT_ONCE]
+                world[some] = _product(local[some], world[rows.parent[some]])
         return world
 
     def worlds_at(self, transforms: UsdGeom.XformCache) -> Matrix:
@@ -347,7 +351,8 @@ def state_of(prim: Usd.Prim) -> str:
 
 def _product(a: Matrix, b: Matrix) -> Matrix:
     """Products of matrices, (N, 4, 4), added up in one order whatever the machine."""
-    total = a[:, :, 0, None] * b[:, 0, None, :]
+    a, b = (np.ascontiguousarray(each.transpose(1, 2, 0)) for each in (a, b))  # numpy likes long rows
+    total = a[:, 0, None] * b[0]
     for k in range(1, 4):
-        total += a[:, :, k, None] * b[:, k, None, :]
-    return np.asarray(total)
+        total += a[:, k, None] * b[k]
+    return np.ascontiguousarray(total.transpose(2, 0, 1))
