@@ -129,7 +129,8 @@ def million(folder: Path, axes: int = 6) -> Path:
     names = "/".join(f"{{{kind}}}" for kind in kinds[: axes - 2]) or "all"
     rest = "-".join(f"{{{kind}}}" for kind in kinds[max(0, axes - 2) : axes])
     lines += [f"order: [{order}]"]
-    lines[2] = f'defaults: {{size: 8x8, samples: 1, output: "made/{names}/{rest}.{{ext}}"}}'
+    output = f"made/{names}/{rest}.{{ext}}"
+    lines[2] = f'defaults: {{size: 8x8, samples: 1, own-trace: true, output: "{output}"}}'
     file = folder / "million.lattice.yaml"
     file.write_text("\n".join(lines) + "\n")
     return file

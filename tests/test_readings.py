@@ -18,6 +18,7 @@ from grandlattice.stage.shape_tree import ShapeTree
 from shapes import make_material, plane, write_geometry
 
 GROUPS = ("/World/A", "/World/B", "/World/B/Inner", "/World/C")
+LAMPS = ("/World/Lamp", "/World/B/Bulb", "/World/B/Inner/Bulb")
 LOOKS = ("/World/Looks/Red", "/World/Looks/Paint", "/World/C/Looks/Own")
 
 
@@ -55,7 +56,8 @@ def scattered(file: Path, *, instanced: bool) -> None:
             write_geometry(stage, f"/World/B/Only{name}", plane(2))
             make_material(stage, f"/World/B/Look{name}", diffuseColor=(0.1, 0.1, len(name) / 9))
             bind(stage, "/World/B", f"/World/B/Look{name}")
-    UsdLux.SphereLight.Define(stage, "/World/Lamp")
+    for lamp in LAMPS:
+        UsdLux.SphereLight.Define(stage, lamp)
     UsdGeom.Camera.Define(stage, "/Camera")
     if instanced:
         cloud = UsdGeom.PointInstancer.Define(stage, "/World/Cloud")
@@ -202,6 +204,29 @@ def light(stage: Usd.Stage, rng: random.Random) -> None:
         UsdLux.LightAPI(prim).CreateIntensityAttr(rng.choice([0.0, 2.0]))
 
 
+def relight(stage: Usd.Stage, rng: random.Random) -> None:
+    path = Sdf.Path(rng.choice(LAMPS))
+    lamp = UsdLux.SphereLight(stage.GetPrimAtPath(path))
+    match rng.randrange(7) if lamp else 0:
+        case 0:
+            if (above := stage.GetPrimAtPath(path.GetParentPath())) and above.IsActive():
+                UsdLux.SphereLight.Define(stage, path).CreateRadiusAttr(rng.random() + 0.1)
+        case 1:
+            lamp.CreateIntensityAttr().Set(rng.choice([0.0, 2.0, 3.0]), rng.choice([1, 3]))
+        case 2:
+            place = rng.choice([lamp.GetPrim(), stage.GetPrimAtPath("/World"), lamp.GetPrim().GetParent()])
+            UsdGeom.XformCommonAPI(place).SetTranslate((rng.random(), 0, 1), rng.choice([1, 3]))
+        case 3:
+            lamp.CreateVisibilityAttr(rng.choice(["invisible", "inherited"]))
+        case 4:
+            link = UsdLux.LightAPI(lamp).GetLightLinkCollectionAPI()
+            link.CreateExcludesRel().SetTargets(rng.sample(GROUPS, rng.randrange(2)))
+        case 5:
+            lamp.CreateTreatAsPointAttr(rng.random() < 0.5)
+        case 6:
+            stage.RemovePrim(path)
+
+
 def copied(stage: Usd.Stage, rng: random.Random) -> Usd.Prim:
     """A prim that is an instance, has some below it, or repeats shapes."""
     places = ["/World/Copy0", "/World/Copy2", "/World/Copy3", "/World/Cloud", "/World/Swarm", "/World/Kit"]
@@ -237,7 +262,7 @@ def change_copies(stage: Usd.Stage, rng: random.Random) -> None:
 
 CHANGES: list[Callable[[Usd.Stage, random.Random], None]] = [
     move, move_over_time, hide, paint, reshape, recolour, switch, turn_off, come_or_go, light, bind_by_collection,
-    part_or_join, strip, bind_directly, make_one_of_its_own, change_copies, change_copies,
+    relight, relight, part_or_join, strip, bind_directly, make_one_of_its_own, change_copies, change_copies,
     lambda stage, rng: set_value(stage, rng, "doubleSided", Sdf.ValueTypeNames.Bool, rng.random() < 0.5),
     lambda stage, rng: set_value(stage, rng, "purpose", Sdf.ValueTypeNames.Token, rng.choice(["guide", "default"])),
 ]  # fmt: skip
@@ -276,6 +301,7 @@ def test_whatever_changes_the_snapshot_is_that_of_a_stage_just_opened(
         now, then = (each.take("/Camera", frame, shutter=shutter) for each in (kept, fresh))
         assert told(now) == told(then), history
         assert digests.view(now) == SnapshotDigests().view(now)
+        assert digests.lights(now) == SnapshotDigests().lights(now)
         assert kept.anything_moves("/Camera") == fresh.anything_moves("/Camera")
         assert list(kept.unmapped()) == list(fresh.unmapped())
 

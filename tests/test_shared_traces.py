@@ -390,6 +390,40 @@ def test_equal_cells_are_traced_once_however_they_are_said(lit: Path) -> None:
     assert [len(task.members) for task in tasks] == [4, 4]
 
 
+def test_scenes_are_composed_however_many_cells_are_made_of_them(lit: Path, monkeypatch) -> None:
+    strength = strength_of(Usd.Stage.Open(str(lit.with_name("room.usda"))), "/World/Lights/Key")
+    text = LIT.replace(
+        "{multiply: {on: /World/Lights/Key, intensity: 3}}",
+        f"{{set: {{on: /World/Lights/Key, intensity: {strength}}}}}",
+    )
+    stops = "  stops:\n    a:\n    b: {exposure: 1}\n    c: {exposure: 2}\n  camera:\n"
+    lit.write_text(text.replace("  camera:\n", stops).replace("{camera}-", "{camera}-{stops}-"))
+    for most, traces in (8, 2), (7, 8):  # of 24 cells in 8 scenes
+        monkeypatch.setattr("grandlattice.api.planned.MOST_COMPOSED", most)
+        monkeypatch.setattr("grandlattice.runs.fingerprints.MOST_COMPOSED", most)
+        tasks = lattice.open_plan(lit).tasks()
+        assert sum(len(task.members) for task in tasks) == 24
+        assert len(tasks) == traces
+
+
+def test_composing_tells_how_far_it_is_and_goes_on_where_it_was_ended(
+    lit: Path, tmp_path: Path, monkeypatch
+) -> None:
+    monkeypatch.setenv("GRANDLATTICE_CACHE", str(tmp_path / "cache"))  # nothing is known
+    told: list[tuple[int, int]] = []
+
+    def end_at_three(done: int, of: int) -> None:
+        told.append((done, of))
+        if done == 3:
+            raise KeyboardInterrupt
+
+    with pytest.raises(KeyboardInterrupt):
+        lattice.open_plan(lit).tasks(on_composing=end_at_three)
+    lattice.open_plan(lit).sharing(on_composing=lambda *far: told.append(far))
+    lattice.open_plan(lit).outlook(on_composing=lambda *far: told.append(far))
+    assert told == [(1, 8), (2, 8), (3, 8), (1, 5), (2, 5), (3, 5), (4, 5), (5, 5)]
+
+
 def test_only_what_holds_a_lamp_is_traced_again_when_it_changes(lit: Path) -> None:
     assert lattice.open_plan(lit).run(workers=0).ok
     scene, path = lit.with_name("room.usda"), "/World/Lights/Sky"

@@ -60,6 +60,8 @@ class RunOptions(RunKeys, total=False):
         get the bytes they would have had without it.
     trust_network : take a plain line to a cluster on other machines; otherwise it has to be encrypted.
     on_event : called with everything that happens, see `grandlattice.runs.events`.
+    on_composing : called while scenes of cells are composed that never were, with how many are, and how many
+        there are to be.
     on_outlook : called with what will be done, before it begins.
     on_estimate : called with what that will cost, from measurement.
     on_begin : called with a function that ends the run at once, from any thread: frames under way are given
@@ -74,6 +76,7 @@ class RunOptions(RunKeys, total=False):
     further: bool
     trust_network: bool
     on_event: Callable[[Event], None] | None
+    on_composing: Callable[[int, int], object] | None
     on_outlook: Callable[[Outlook], None] | None
     on_estimate: Callable[[Estimate], None] | None
     on_begin: Callable[[Callable[[], None]], None] | None

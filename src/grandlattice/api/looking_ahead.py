@@ -11,6 +11,7 @@ from grandlattice.api.planned import Indices, Planned
 from grandlattice.errors import LatticeError, RunError
 from grandlattice.plan import CellSettings
 from grandlattice.runs import Outlook, Run, TaskList, list_tasks, look_again, look_ahead
+from grandlattice.runs.fingerprints import Composing
 from grandlattice.runs.ledger import DONE
 from grandlattice.runs.memory_room import film_bytes
 from grandlattice.runs.remaining import read_back
@@ -18,8 +19,14 @@ from grandlattice.runs.tasks import Frames
 from grandlattice.tables.formats import FORMATS
 
 
-def tasks(planned: Planned, indices: Indices, frames: Frames) -> TaskList:
+def tasks(
+    planned: Planned, indices: Indices, frames: Frames, composing: Composing | None = None
+) -> TaskList:  # fmt: skip
     """What a run carries out, in order.
+
+    Parameters
+    ----------
+    composing : is told how far cells are composed that never were.
 
     Raises
     ------
@@ -38,21 +45,26 @@ def tasks(planned: Planned, indices: Indices, frames: Frames) -> TaskList:
     def films_of(settings: CellSettings) -> int:
         return max(1, int(planned.model.run.films) // film_bytes(settings))
 
-    made = list_tasks(planned.ingredients, indices, frames, chunk_of, films_of)
-    planned.keep_compositions()
+    try:
+        made = list_tasks(planned.ingredients, indices, frames, chunk_of, films_of, composing)
+    finally:
+        planned.keep_compositions()  # somebody may end it: what was found is not lost
     if not made:
         raise RunError("None of these cells has one of these frames.")
     return made
 
 
-def outlook(planned: Planned, indices: Indices, frames: Frames, existing: str = "skip") -> Run:
+def outlook(
+    planned: Planned, indices: Indices, frames: Frames, existing: str = "skip",
+    composing: Composing | None = None,
+) -> Run:  # fmt: skip
     """A run that has not begun: what it would do, and the files there are."""
     ledger, store, filing = planned.ledger, planned.store, planned.filing(indices)
     if ledger.planned_key() == planned.key(indices, frames) and existing != "replace":
         listed, done = read_back(ledger, planned.ingredients)
         seen = look_again(listed, done, ledger, store, filing)
     else:
-        listed = tasks(planned, indices, frames)
+        listed = tasks(planned, indices, frames, composing)
         seen = look_ahead(listed, ledger, store, filing, existing)
     return Run(planned.output, ledger, seen, listed, planned.fixed)
 

@@ -45,6 +45,7 @@ from grandlattice.runs import (
     sole_writer,
 )
 from grandlattice.runs.backends import BackendRequest, backend_maker
+from grandlattice.runs.fingerprints import Composing
 from grandlattice.runs.foreseen import foresee
 from grandlattice.runs.kept_pictures import new_folder
 from grandlattice.runs.kept_shares import KeptShares
@@ -112,6 +113,7 @@ class RunCall:
     further: bool = False
     trust_network: bool = False
     on_event: Callable[[Event], None] | None = None
+    on_composing: Composing | None = None
     on_outlook: Callable[[Outlook], None] | None = None
     on_estimate: Callable[[Estimate], None] | None = None
     on_begin: Callable[[Callable[[], None]], None] | None = None
@@ -138,7 +140,7 @@ def run(
     landing.refuse_links(where)
     with sole_writer(planned.ledger):
         planned.ledger.wait_at_most(_FOR_THE_LEDGER)
-        aside, begun = _looked_ahead(planned, indices, call.frames, block.existing)
+        aside, begun = _looked_ahead(planned, indices, call.frames, block.existing, call.on_composing)
         if call.further:
             begun.outlook = only_unfinished(begun)
         begun.ledger_aside = aside
@@ -233,16 +235,16 @@ def worker_room(planned: Planned, indices: Indices) -> WorkerRoom:
 
 
 def _looked_ahead(
-    planned: Planned, indices: Indices, frames: Frames, existing: str
+    planned: Planned, indices: Indices, frames: Frames, existing: str, composing: Composing | None
 ) -> tuple[Path | None, Run]:
     """Where a ledger went that could not be read, also one that was lost meanwhile; and the run to be."""
     aside = planned.ledger.heal()
     for k in range(_TRIES_TO_NOTE):
         try:
-            return aside, outlook(planned, indices, frames, existing)
+            return aside, outlook(planned, indices, frames, existing, composing)
         except LedgerLost:
             aside = _put_right(planned.ledger, again=k > 0) or aside
-    return aside, outlook(planned, indices, frames, existing)
+    return aside, outlook(planned, indices, frames, existing, composing)
 
 
 def _put_right(ledger: Ledger, *, again: bool) -> Path | None:

@@ -252,9 +252,15 @@ class Plan(PlanPictures):
     # --- running -------------------------------------------------------------------------------
 
     def tasks(
-        self, *, at: At = (), sets: Sequence[str] = (), frames: Frames = None, into: Into = None
-    ) -> Sequence[Task]:
+        self, *, at: At = (), sets: Sequence[str] = (), frames: Frames = None, into: Into = None,
+        on_composing: Callable[[int, int], object] | None = None,
+    ) -> Sequence[Task]:  # fmt: skip
         """What a run carries out, in order; each is made when it is asked for.
+
+        Parameters
+        ----------
+        on_composing : called while scenes of cells are composed that never were, with how many are, and how
+            many there are to be.
 
         Raises
         ------
@@ -263,20 +269,29 @@ class Plan(PlanPictures):
         """
         from grandlattice.api import looking_ahead
 
-        return looking_ahead.tasks(self.planned(into), self._chosen(at, sets), frames)
+        return looking_ahead.tasks(self.planned(into), self._chosen(at, sets), frames, on_composing)
 
     def outlook(
         self, *, at: At = (), sets: Sequence[str] = (), frames: Frames = None, into: Into = None,
-        fresh: bool = False,
+        fresh: bool = False, on_composing: Callable[[int, int], object] | None = None,
     ) -> Outlook:  # fmt: skip
-        """What a run would do: which tasks are still to be done, and which files stand in the way."""
+        """What a run would do: which tasks are still to be done, and which files stand in the way.
+
+        Parameters
+        ----------
+        on_composing : see `tasks`.
+        """
         from grandlattice.api import looking_ahead
 
         existing = "replace" if fresh else "skip"
-        return looking_ahead.outlook(self.planned(into), self._chosen(at, sets), frames, existing).outlook
+        planned, chosen = self.planned(into), self._chosen(at, sets)
+        return looking_ahead.outlook(planned, chosen, frames, existing, on_composing).outlook
 
-    def sharing(self, *, at: At = (), sets: Sequence[str] = (), into: Into = None) -> Sharing:
-        """How many traces the cells take, and how many frames are done.
+    def sharing(
+        self, *, at: At = (), sets: Sequence[str] = (), into: Into = None,
+        on_composing: Callable[[int, int], object] | None = None,
+    ) -> Sharing:  # fmt: skip
+        """How many traces the cells take, and how many frames are done; for `on_composing` see `tasks`.
 
         Examples
         --------
@@ -285,15 +300,21 @@ class Plan(PlanPictures):
         """
         from grandlattice.api import sharing
 
-        return sharing.sharing(self.outlook(at=at, sets=sets, into=into))
+        return sharing.sharing(self.outlook(at=at, sets=sets, into=into, on_composing=on_composing))
 
     def traces(
-        self, *, at: At = (), sets: Sequence[str] = (), frames: Frames = None, into: Into = None
-    ) -> Iterator[SharedTrace]:
-        """What the cells of each trace have in common, and why the next is another one."""
+        self, *, at: At = (), sets: Sequence[str] = (), frames: Frames = None, into: Into = None,
+        on_composing: Callable[[int, int], object] | None = None,
+    ) -> Iterator[SharedTrace]:  # fmt: skip
+        """What the cells of each trace have in common, and why the next is another one.
+
+        Parameters
+        ----------
+        on_composing : see `tasks`.
+        """
         from grandlattice.api import sharing
 
-        tasks = self.tasks(at=at, sets=sets, frames=frames, into=into)
+        tasks = self.tasks(at=at, sets=sets, frames=frames, into=into, on_composing=on_composing)
         return sharing.shared_traces(tasks, self.explain, partial(lights_only, self.scene.stage))
 
     def is_done(

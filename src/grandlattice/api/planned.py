@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
@@ -34,8 +35,9 @@ from grandlattice.runs import (
     Ledger,
     Versions,
 )
+from grandlattice.runs.fingerprints import MOST_COMPOSED, Told
 from grandlattice.runs.remaining import names_in_reach
-from grandlattice.runs.tasks import MOST_COMPOSED, Frames
+from grandlattice.runs.tasks import Frames
 from grandlattice.runs.versions import versions_in
 from grandlattice.stage import Scene, files_read, scene_digest, scene_files
 from grandlattice.tracer import can_denoise
@@ -61,9 +63,15 @@ class Planned:
 
     @cached_property
     def fingerprints(self) -> Fingerprints:
-        composing = self.compositions if len(self.lattice) <= MOST_COMPOSED else None
         assert self._found is not None  # looked at before the files are read
-        return Fingerprints(self.model, scene_digest(self.scene), self.folder, can_denoise(), composing)
+
+        def everything() -> Iterable[Told]:
+            is_small = len(self.lattice) <= MOST_COMPOSED
+            return () if is_small else self.make.plain.told(range(len(self.lattice)))
+
+        return Fingerprints(
+            self.model, scene_digest(self.scene), self.folder, can_denoise(), self.compositions, everything
+        )  # fmt: skip
 
     def _states(self) -> list[tuple[Path, int, int]]:
         """Size and time of change of every file of the scene."""

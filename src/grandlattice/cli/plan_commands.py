@@ -12,6 +12,7 @@ from rich.markup import escape
 
 import grandlattice as lattice
 from grandlattice.cli import result_tables
+from grandlattice.cli.composing_bar import ComposingBar
 from grandlattice.cli.shared_options import (
     AllowMissing,
     AsJson,
@@ -120,7 +121,9 @@ def cells(
         elif matrix:
             result_tables.show_matrix(step.plan)
         elif why:
-            result_tables.show_traces(step.plan.traces(at=step.at, sets=step.sets))
+            with ComposingBar() as composing:
+                traces = step.plan.traces(at=step.at, sets=step.sets, on_composing=composing)
+            result_tables.show_traces(traces)
             _say_sharing(step)
         else:
             _show_page(step, page)
@@ -177,7 +180,8 @@ def _show_page(step: lattice.Step, page: int) -> None:
 def _say_sharing(step: lattice.Step) -> None:
     """How many traces the cells take; nothing where the scene is in no state to say so."""
     with suppress(lattice.LatticeError):
-        found = step.plan.sharing(at=step.at, sets=step.sets)
+        with ComposingBar() as composing:
+            found = step.plan.sharing(at=step.at, sets=step.sets, on_composing=composing)
         done = f", {found.done:,} done" if found.done else ""
         most = f"; the largest trace makes {found.most:,} of them" if found.most > 1 else ""
         console.print(f"{many(found.frames, 'frame')} in {many(found.traces, 'trace')}{done}{most}")

@@ -24,6 +24,18 @@ class _TimeLeft(ProgressColumn):
         return Text(f"{spent}, {duration(left)} left" if left is not None else spent, style="dim")
 
 
+def bars() -> Progress:
+    """Bars with what they stand for, their share, and the time left."""
+    return Progress(
+        TextColumn("{task.description}"),
+        BarColumn(bar_width=28, complete_style="#7fb2a6", finished_style="#7fb2a6"),
+        TextColumn("{task.percentage:>3.0f} %"),
+        _TimeLeft(),
+        console=console,
+        transient=True,
+    )
+
+
 class RunBars:
     """Draws a run while it goes on.
 
@@ -40,14 +52,7 @@ class RunBars:
         self._done = self._failed = 0
         self._quiet = quiet
         self._live = console.is_terminal and not quiet
-        self._bars = Progress(
-            TextColumn("{task.description}"),
-            BarColumn(bar_width=28, complete_style="#7fb2a6", finished_style="#7fb2a6"),
-            TextColumn("{task.percentage:>3.0f} %"),
-            _TimeLeft(),
-            console=console,
-            transient=True,
-        )
+        self._bars = bars()
         self._whole: TaskID | None = None
         self._running: dict[int, TaskID] = {}
         self._held = ""

@@ -16,6 +16,7 @@ from rich.markup import escape
 import grandlattice as lattice
 from grandlattice._support.readable import price
 from grandlattice.cli import result_tables, terminal_text
+from grandlattice.cli.composing_bar import ComposingBar
 from grandlattice.cli.plan_commands import saved, say_meters
 from grandlattice.cli.run_report import (
     places_of,
@@ -340,6 +341,7 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
     count = plan.default_workers(**how.conduct) if how.workers is None else how.workers
     threads = block.threads if "threads" in how.conduct else None
     bars: list[RunBars] = []
+    composing = ComposingBar(how.quiet)
 
     def on_outlook(outlook: lattice.Outlook) -> None:
         if not how.quiet:
@@ -366,12 +368,13 @@ def _run(step: lattice.Step, how: _How, next_run: str) -> lattice.Run:
         done = plan.run(
             at=step.at, sets=step.sets, workers=count if block.on == "local" else how.workers,
             threads=threads, frames=how.frames, into=how.into, fresh=how.fresh,
-            allow_missing=how.allow_missing, on_event=on_event, on_outlook=on_outlook,
+            allow_missing=how.allow_missing, on_event=on_event, on_composing=composing, on_outlook=on_outlook,
             on_estimate=None if how.quiet else on_estimate, further=how.further,
             trust_network=how.trusts,
             **{key: value for key, value in conduct.items() if value is not None},
         )  # fmt: skip
     finally:
+        composing.stop()
         for bar in bars:
             bar.stop()
     if not how.quiet or not done.ok:

@@ -12,8 +12,9 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -30,6 +31,13 @@ from grandlattice.tables.passes import is_light_pass, is_share
 
 TRACE_VERSION = 18  # raise when the same inputs give other pictures, or other fingerprints, than before
 _MOST_KNOWN = 20_000
+MOST_COMPOSED = 200_000
+"""Different scenes of a plan that are composed at most; of one with more what the plan says decides what is
+shared: that takes seconds, where composing would take hours."""
+
+Told = tuple[CellSettings, Sequence[PlacedEdit]]
+Composing = Callable[[int, int], object]
+"""Is told how many scenes of how many are composed."""
 
 
 @dataclass(frozen=True)
@@ -77,13 +85,15 @@ class Fingerprints:
     can_denoise : whether `denoise` does anything here.
     folder : the plan's folder, for the files edits name.
     compositions : composes cells; without it what the plan says of them counts.
+    everything : what is told of all cells of a plan of which there may be too many to be composed.
     """
 
     def __init__(
         self, model: PlanModel, scene: str, folder: Path, can_denoise: bool,
-        compositions: Compositions | None = None,
+        compositions: Compositions | None = None, everything: Callable[[], Iterable[Told]] = tuple,
     ) -> None:  # fmt: skip
-        self._model, self._folder, self._compositions = model, folder, compositions
+        self._model, self._folder = model, folder
+        self._composer, self._everything = compositions, everything
         self._can_denoise = can_denoise
         self._shared = _digest({
             "version": TRACE_VERSION,
@@ -132,13 +142,17 @@ class Fingerprints:
             return Traced(inputs, inputs, files, shares)
         return Traced(view, inputs, files, shares)
 
-    def compose(self, asked: Iterable[tuple[CellSettings, Sequence[PlacedEdit], int]]) -> None:
+    def compose(
+        self, asked: Iterable[tuple[CellSettings, Sequence[PlacedEdit], int]],
+        told: Composing | None = None,
+    ) -> None:  # fmt: skip
         """Compose cells at frames, as far as that was never done: those that have their structure in common
         one after the other, since exchanging it takes longest.
 
         Parameters
         ----------
         asked : settings, edits and frame.
+        told : is told how far that is.
         """
         if self._compositions is None:
             return
@@ -153,8 +167,10 @@ class Fingerprints:
             structure = tuple(id(each.edit) for each in edits if EDIT_KINDS[each.edit.verb].is_structural)
             order.append(structures.setdefault(structure, len(structures)))
         cells = list(unknown.values())
-        for k in sorted(range(len(cells)), key=order.__getitem__):
+        for done, k in enumerate(sorted(range(len(cells)), key=order.__getitem__), 1):
             self.halves(*cells[k])
+            if told is not None:
+                told(done, len(cells))
 
     def halves(
         self, settings: CellSettings, edits: Sequence[PlacedEdit], frame: int
@@ -163,6 +179,16 @@ class Fingerprints:
         if self._compositions is None or settings.renderer != "tracer":
             return None
         return self._compositions.of(self.scene_of(settings, edits), settings, edits, frame)
+
+    @cached_property
+    def _compositions(self) -> Compositions | None:
+        """Composes cells; None where there are too many different scenes."""
+        scenes = set[bytes]()
+        for settings, edits in () if self._composer is None else self._everything():
+            scenes.add(self.scene_of(settings, edits))
+            if len(scenes) > MOST_COMPOSED:
+                return None
+        return self._composer
 
     @property
     def composes(self) -> bool:

@@ -14,7 +14,7 @@ from grandlattice.errors import PlanError
 from grandlattice.plan import CellSettings, Lattice
 from grandlattice.plan.running_order import changes, urgent_first
 from grandlattice.plan.setting_layers import PlacedEdit
-from grandlattice.runs.fingerprints import Fingerprints, can_share
+from grandlattice.runs.fingerprints import Composing, Fingerprints, can_share
 from grandlattice.runs.tasks import (
     FURTHER_FILM,
     Columns,
@@ -31,7 +31,7 @@ from grandlattice.runs.tasks import (
 def list_tasks(
     made_from: Ingredients, indices: Sequence[int] | Numbers, frames: Frames = None,
     chunk_of: Callable[[CellSettings], int] = lambda settings: 1,
-    films_of: Callable[[CellSettings], int] = lambda settings: 36,
+    films_of: Callable[[CellSettings], int] = lambda settings: 36, told: Composing | None = None,
 ) -> TaskList:  # fmt: skip
     """Tasks for cells in the planned order.
 
@@ -41,15 +41,17 @@ def list_tasks(
     frames : only these of each cell's frames, numbers or words, see `frames_meant`; all by default.
     chunk_of : how many frames of a cell one task takes.
     films_of : how many films of a view one task makes at most.
+    told : is told how far cells are composed that never were.
     """
     prints, chosen = made_from.fingerprints, np.asarray(indices, np.int64)
     others = np.setdiff1d(np.arange(len(made_from.lattice)), chosen)
     gathering, make = _Gathering(prints, frames, chunk_of, films_of), made_from.make
-    prints.compose((s, e, f) for s, e in make.told(chosen) for f in gathering.frames_of(s))
+    prints.compose(((s, e, f) for s, e in make.told(chosen) for f in gathering.frames_of(s)), told)
     for settings, edits in make.told(chosen):
         gathering.add(settings, edits)
     if prints.composes and gathering.may_share:
-        prints.compose((s, e, f) for s, e in make.plain.told(others) for f in gathering.frames_of_other(s))
+        rest = ((s, e, f) for s, e in make.plain.told(others) for f in gathering.frames_of_other(s))
+        prints.compose(rest, told)
         for settings, edits in make.plain.told(others):
             gathering.add_other(settings, edits)
     columns = gathering.pairs(chosen, others).as_tasks(made_from.lattice)
@@ -124,7 +126,7 @@ class _Gathering:
         counts = np.frombuffer(self._counts, np.int32) if self._counts else np.zeros(0, np.int32)
 
         def words(digests: bytearray) -> NDArray[np.uint64]:
-            return np.frombuffer(bytes(digests), np.uint64).reshape(-1, 2)
+            return np.frombuffer(digests, np.uint64).reshape(-1, 2)
 
         return _Pairs(
             np.concatenate([chosen, others[: len(counts) - len(chosen)]]), len(chosen), counts,
@@ -235,13 +237,14 @@ class _Companies:
         outside = np.repeat(
             np.concatenate([pairs.outside, np.zeros(len(pairs.cells) - pairs.chosen, bool)]), pairs.counts
         )
-        _, first, rank = _ranks(pairs.inputs)
+        rank = _ranks(pairs.inputs)
         # What is traced at one frame number, from one view; outside renderers take frames together.
-        at = np.stack([pairs.views[:, 0], pairs.views[:, 1], np.where(outside, 0, frames).view(np.uint64)], 1)
-        view = _by_first_appearance(at)
-        numbers, of_frame = np.unique(frames, return_inverse=True)
-        kinds = max(len(first), len(numbers), 1)
-        lit = view.astype(np.int64) * kinds + np.where(outside, of_frame.reshape(-1), rank)
+        view = _by_first_appearance(
+            np.column_stack([pairs.views, np.where(outside, 0, frames).view(np.uint64)])
+        )
+        of_frame = np.unique(frames, return_inverse=True)[1].reshape(-1)
+        kinds = max(int(rank.max(initial=0)), int(of_frame.max(initial=0))) + 1
+        lit = view.astype(np.int64) * kinds + np.where(outside, of_frame, rank)
         _, self._first_pair, which = np.unique(lit, return_index=True, return_inverse=True)
         of_view = view[self._first_pair]
         self._starts = np.concatenate(
@@ -250,11 +253,7 @@ class _Companies:
         self._view = view
         self.films = (which.reshape(-1) - self._starts[view]).astype(np.int32)
         rank_of_each = np.where(outside[self._first_pair], -1 - of_view, rank[self._first_pair])
-        known: dict[bytes, int] = {}
-        company = np.array([
-            known.setdefault(rank_of_each[a:b].tobytes(), len(known))
-            for a, b in zip(self._starts[:-1].tolist(), self._starts[1:].tolist(), strict=True)
-        ], np.int64)  # fmt: skip
+        company = _equal_runs(rank_of_each, self._starts)
         most = np.ones(len(pairs.cells), np.int64)
         most[: pairs.chosen] = np.maximum(pairs.films, 1)
         self._chunk = np.where(outside, 0, self.films // np.repeat(most, pairs.counts))
@@ -265,12 +264,13 @@ class _Companies:
         them their tasks make; and of their companies alone, nought where there is one film."""
         made = np.ascontiguousarray(self._inputs[pairs]).view(np.uint8).reshape(-1, 16).copy()
         companies = np.zeros_like(made)
-        for n, pair in enumerate(pairs.tolist()):
-            a, b = self._starts[self._view[pair]], self._starts[self._view[pair] + 1]
-            if b - a > 1 and not (self._inputs[self._first_pair[a:b]] == self._inputs[pair]).all():
-                told = self._inputs[self._first_pair[a:b]].tobytes()
+        begins, ends = self._starts[self._view[pairs]], self._starts[self._view[pairs] + 1]
+        for n in np.flatnonzero(ends - begins > 1).tolist():
+            films = self._inputs[self._first_pair[begins[n] : ends[n]]]
+            if not (films == self._inputs[pairs[n]]).all():
+                told = films.tobytes()
                 companies[n] = _digest_of(told)
-                made[n] = _digest_of(told + int(self._chunk[pair]).to_bytes(4, "little"))
+                made[n] = _digest_of(told + int(self._chunk[pairs[n]]).to_bytes(4, "little"))
         return made, companies
 
     def listed(self, pairs: Numbers) -> tuple[Numbers, Numbers]:
@@ -285,11 +285,25 @@ def _digest_of(told: bytes) -> NDArray[np.uint8]:
     return np.frombuffer(hashlib.blake2b(told, digest_size=16).digest(), np.uint8)
 
 
-def _ranks(digests: NDArray[np.uint64]) -> tuple[NDArray[np.uint64], Numbers, Numbers]:
-    """Distinct digests of two words in ascending order, a place of each, and which each row is."""
+def _ranks(digests: NDArray[np.uint64]) -> Numbers:
+    """For each digest of two words the number of its kind, kinds in ascending order."""
     packed = np.ascontiguousarray(digests).view([("high", np.uint64), ("low", np.uint64)]).reshape(-1)
-    kinds, first, which = np.unique(packed, return_index=True, return_inverse=True)
-    return kinds, first, which.reshape(-1)
+    return np.unique(packed, return_inverse=True)[1].reshape(-1)
+
+
+def _equal_runs(values: Numbers, starts: Numbers) -> Numbers:
+    """Numbers of runs of values, which begin at `starts`: one number for runs that are equal.
+
+    Most runs are one value long, of which there may be millions; Python sees only the others.
+    """
+    lengths = np.diff(starts)
+    alone, found = lengths == 1, np.zeros(len(lengths), np.int64)
+    found[alone] = np.unique(values[starts[:-1][alone]], return_inverse=True)[1].reshape(-1)
+    known: dict[bytes, int] = {}
+    for n in np.flatnonzero(~alone).tolist():
+        run = values[starts[n] : starts[n + 1]].tobytes()
+        found[n] = known.setdefault(run, len(lengths) + len(known))
+    return found
 
 
 def _by_first_appearance(keys: NDArray[np.uint64]) -> NDArray[np.int32]:

@@ -349,10 +349,6 @@ def work_of(settings: CellSettings) -> int:
     return settings.pixels * settings.samples
 
 
-MOST_COMPOSED = 20_000
-"""Cells of a plan that are composed at most; of larger ones what the plan says decides what is shared."""
-
-
 def every_task(columns: Columns, made_from: Ingredients) -> TaskList:
     """All tasks of a plan, with all their members."""
     return TaskList(columns, made_from, np.ones(len(columns.cells), bool), np.arange(len(columns)))

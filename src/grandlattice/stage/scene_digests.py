@@ -43,6 +43,7 @@ class SnapshotDigests:
         self._shapes, self._is_told = np.zeros((0, 16), np.uint8), np.zeros(0, bool)  # by serial number
         self._images: dict[str, tuple[object, bytes]] = {}
         self._materials: dict[int, tuple[Material, bytes]] = {}  # by identity
+        self._lights: dict[int, tuple[Light, bytes]] = {}  # by identity
         self._copies: dict[int, tuple[Matrix, bytes]] = {}  # by identity
         self._paths: tuple[object, bytes] = None, b""  # of the items, and their digest
         self._table = _Table()
@@ -127,7 +128,19 @@ class SnapshotDigests:
 
     def lights(self, snapshot: Snapshot) -> bytes:
         """Of the lights and their images, in the order of their paths."""
-        return _joined(self._light(light) for light in sorted(snapshot.lights, key=lambda each: each.path))
+        return _joined(self._of_light(light) for light in sorted(snapshot.lights, key=lambda each: each.path))
+
+    def _of_light(self, light: Light) -> bytes:
+        """What a light is; kept, if there is no image that may change."""
+        known = self._lights.get(id(light))
+        if known is not None and known[0] is light:
+            return known[1]
+        made = self._light(light)
+        if light.texture is None:
+            if len(self._lights) >= _MOST_KNOWN:
+                self._lights.clear()
+            self._lights[id(light)] = light, made
+        return made
 
     def lamp(self, light: Light) -> bytes:
         """Of a light, whatever its strength and tint."""

@@ -52,6 +52,9 @@ class Snapshotter:
         self._shapes = ShapeReadings(self._stage)
         self._lights: list[Usd.Prim] | None = None
         self._known_lights: list[Sdf.Path] = []
+        self._kept: dict[Sdf.Path, Light | None] = {}  # lights as they were read, where no links are theirs
+        self._kept_at: object = None  # when that was
+        self._touched: set[Sdf.Path] = set()  # prims of which anything was changed since
         self._key = Tf.Notice.Register(Usd.Notice.ObjectsChanged, self._changed, self._stage)
 
     @quiet_usd()
@@ -121,6 +124,7 @@ class Snapshotter:
 
     def _changed(self, notice: Usd.Notice.ObjectsChanged, _: object) -> None:
         for path in notice.GetResyncedPaths():
+            self._touched.add(path.GetPrimPath())
             if path.IsPropertyPath():
                 self._note(path)
             elif not path.HasPrefix(HELPERS):
@@ -129,6 +133,7 @@ class Snapshotter:
                 else:
                     self._note_composed(path)
         for path in notice.GetChangedInfoOnlyPaths():
+            self._touched.add(path.GetPrimPath())
             if path.IsPropertyPath():
                 self._note(path)
             elif "propertyOrder" in notice.GetChangedFields(path):
@@ -169,7 +174,7 @@ class Snapshotter:
         if prim and is_light(prim) and is_shape(prim):
             changes.reshaped.add(at)  # what it sends out is a material of its own
         elif prim and (is_light(prim) or prim.IsA(UsdGeom.Camera)) and not prim.GetChildren():
-            return  # lights and cameras are read anew for every snapshot
+            return  # cameras are read anew for every snapshot, and lights of which anything was changed
         if name.startswith(_FINDING):
             changes.composed.add(at)
         elif name.startswith("collection:"):
@@ -191,16 +196,39 @@ class Snapshotter:
         if self._lights is None:
             self._lights = light_prims(self._stage)
             self._known_lights = [prim.GetPath() for prim in self._lights]
-        moments, members = at.while_open(), self._shapes.members
+        self._forget_lights(at)
         lights = []
-        for prim in self._lights:
-            to_world = matrix_array(at.transforms.GetLocalToWorldTransform(prim))
-            light = read_light(prim, to_world, at.time, members) if is_visible(prim, at.time) else None
+        for prim, path in zip(self._lights, self._known_lights, strict=True):
+            if path in self._kept:
+                light = self._kept[path]
+            else:
+                light = self._read_light(prim, at)
+                if light is None or (light.reaches is None and light.shadowed_by is None):
+                    self._kept[path] = light
             if light is not None:
-                state = state_of(prim)
-                seen = light.seen and state not in ("unseen", "catch")
-                light = replace(light, seen=seen, matte=state == "matte")
-                if moments and transform_varies(prim):
-                    light = replace(light, track=places_of(prim, moments, stands))
                 lights.append(light)
         return tuple(lights)
+
+    def _forget_lights(self, at: Moment) -> None:
+        """Forget lights that may be others: of which, or above which, anything was changed."""
+        moment, touched = (at.frame, at.shutter), self._touched
+        anywhere = Sdf.Path.absoluteRootPath in touched or any(map(Usd.Prim.IsPathInPrototype, touched))
+        if anywhere or moment != self._kept_at:
+            self._kept = {}
+        elif touched:
+            self._kept = {p: light for p, light in self._kept.items() if touched.isdisjoint(p.GetPrefixes())}
+        self._kept_at, self._touched = moment, set()
+
+    def _read_light(self, prim: Usd.Prim, at: Moment) -> Light | None:
+        """A light; None where it does not shine."""
+        if not is_visible(prim, at.time):
+            return None
+        to_world = matrix_array(at.transforms.GetLocalToWorldTransform(prim))
+        light = read_light(prim, to_world, at.time, self._shapes.members)
+        if light is None:
+            return None
+        state, moments = state_of(prim), at.while_open()
+        light = replace(light, seen=light.seen and state not in ("unseen", "catch"), matte=state == "matte")
+        if moments and transform_varies(prim):
+            light = replace(light, track=places_of(prim, moments, stands))
+        return light
