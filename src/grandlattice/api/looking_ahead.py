@@ -48,7 +48,7 @@ def tasks(
     try:
         made = list_tasks(planned.ingredients, indices, frames, chunk_of, films_of, composing)
     finally:
-        planned.keep_compositions()  # somebody may end it: what was found is not lost
+        planned.keep_compositions()  # an interrupted call keeps them, too
     if not made:
         raise RunError("None of these cells has one of these frames.")
     return made
