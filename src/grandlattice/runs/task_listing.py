@@ -44,7 +44,9 @@ def list_tasks(
     told : is told how far cells are composed that never were.
     """
     prints, chosen = made_from.fingerprints, np.asarray(indices, np.int64)
-    others = np.setdiff1d(np.arange(len(made_from.lattice)), chosen)
+    is_other = np.ones(len(made_from.lattice), bool)
+    is_other[chosen] = False
+    others = np.flatnonzero(is_other)
     gathering, make = _Gathering(prints, frames, chunk_of, films_of), made_from.make
     prints.compose(((s, e, f) for s, e in make.told(chosen) for f in gathering.frames_of(s)), told)
     for settings, edits in make.told(chosen):
@@ -123,17 +125,17 @@ class _Gathering:
 
     def pairs(self, chosen: Numbers, others: Numbers) -> _Pairs:
         """All that was gathered."""
-        counts = np.frombuffer(self._counts, np.int32) if self._counts else np.zeros(0, np.int32)
 
-        def words(digests: bytearray) -> NDArray[np.uint64]:
-            return np.frombuffer(digests, np.uint64).reshape(-1, 2)
+        def whole(gathered: array | bytearray, kind: type[np.generic]) -> NDArray:
+            return np.frombuffer(gathered, kind)
 
+        counts = whole(self._counts, np.int32)
         return _Pairs(
             np.concatenate([chosen, others[: len(counts) - len(chosen)]]), len(chosen), counts,
-            np.array(self._frames, np.int64), np.array(self._priorities, np.int32),
-            np.array(self._work, np.float64), np.array(self._films, np.int32),
-            np.array(self._outside, bool), words(self._views), words(self._inputs),
-            np.array(self._pools, np.int64),
+            whole(self._frames, np.int64), whole(self._priorities, np.int32),
+            whole(self._work, np.float64), whole(self._films, np.int32), whole(self._outside, np.bool_),
+            whole(self._views, np.uint64).reshape(-1, 2), whole(self._inputs, np.uint64).reshape(-1, 2),
+            whole(self._pools, np.int64),
         )  # fmt: skip
 
 
@@ -162,7 +164,7 @@ class _Pairs:
     def as_tasks(self, lattice: Lattice) -> Columns:
         """Columns in running order, what is traced together as one task where the first of it stands."""
         every = np.repeat(np.arange(len(self.cells), dtype=np.int32), self.counts)
-        whole = _Companies(self, every)
+        whole = _Companies(self)
         of = every[: int(self.counts[: self.chosen].sum())]
         order: Numbers = np.arange(len(of))
         chosen = self.cells[: self.chosen]
@@ -229,35 +231,45 @@ class _Companies:
     Attributes
     ----------
     films : (P,) int32, the number of each pair's film in its company.
-    keys : (P, 2) uint64, equal for pairs that one task serves.
+    keys : (P,) uint64, equal for pairs that one task serves.
     """
 
-    def __init__(self, pairs: _Pairs, of: NDArray[np.int32]) -> None:
+    def __init__(self, pairs: _Pairs) -> None:
         self._inputs, frames = pairs.inputs, pairs.frames
-        outside = np.repeat(
-            np.concatenate([pairs.outside, np.zeros(len(pairs.cells) - pairs.chosen, bool)]), pairs.counts
-        )
-        rank = _ranks(pairs.inputs)
+        outside = np.zeros(len(pairs.cells), bool)
+        outside[: pairs.chosen] = pairs.outside
+        outside = np.repeat(outside, pairs.counts)
         # What is traced at one frame number, from one view; outside renderers take frames together.
-        view = _by_first_appearance(
-            np.column_stack([pairs.views, np.where(outside, 0, frames).view(np.uint64)])
-        )
-        of_frame = np.unique(frames, return_inverse=True)[1].reshape(-1)
-        kinds = max(int(rank.max(initial=0)), int(of_frame.max(initial=0))) + 1
-        lit = view.astype(np.int64) * kinds + np.where(outside, of_frame, rank)
-        _, self._first_pair, which = np.unique(lit, return_index=True, return_inverse=True)
-        of_view = view[self._first_pair]
-        self._starts = np.concatenate(
-            [[0], np.cumsum(np.bincount(of_view, minlength=int(view.max(initial=-1)) + 1))]
-        ).astype(np.int64)
-        self._view = view
-        self.films = (which.reshape(-1) - self._starts[view]).astype(np.int32)
-        rank_of_each = np.where(outside[self._first_pair], -1 - of_view, rank[self._first_pair])
-        company = _equal_runs(rank_of_each, self._starts)
-        most = np.ones(len(pairs.cells), np.int64)
+        at = np.where(outside, 0, frames).view(np.uint64)
+        self._view = view = _by_first_appearance(pairs.views[:, 0], pairs.views[:, 1], at)
+        told = pairs.inputs  # tells lightings of a view apart; of outside renderers frames do
+        if outside.any():
+            ascending = frames.view(np.uint64) ^ np.uint64(1 << 63)
+            told = np.where(outside[:, None], np.stack([at, ascending], 1), told)
+        self._first_pair, which = _kinds(view, told[:, 0], told[:, 1])
+        self._starts = np.concatenate([[0], np.cumsum(np.bincount(view[self._first_pair]))]).astype(np.int64)
+        self.films = (which - self._starts[view]).astype(np.int32)
+        most = np.ones(len(pairs.cells), np.int32)
         most[: pairs.chosen] = np.maximum(pairs.films, 1)
         self._chunk = np.where(outside, 0, self.films // np.repeat(most, pairs.counts))
-        self.keys = np.stack([company[view], self._chunk], 1).astype(np.uint64)
+        company = self._numbered(outside)
+        self.keys = (company[view] * (int(self._chunk.max(initial=0)) + 1) + self._chunk).view(np.uint64)
+
+    def _numbered(self, outside: NDArray[np.bool_]) -> Numbers:
+        """For each view the number of its company; each of an outside renderer has one of its own.
+
+        Most views have one lighting, and there may be millions of them: Python sees only the others.
+        """
+        begins, lengths = self._starts[:-1], np.diff(self._starts)
+        found, shares = np.arange(len(begins)), ~outside[self._first_pair[begins]]
+        alone = shares & (lengths == 1)
+        made = self._inputs[self._first_pair[begins[alone]]]
+        found[alone] = len(begins) + _by_first_appearance(made[:, 0], made[:, 1])
+        known: dict[bytes, int] = {}
+        for n in np.flatnonzero(shares & (lengths > 1)).tolist():
+            films = self._inputs[self._first_pair[begins[n] : begins[n] + lengths[n]]].tobytes()
+            found[n] = 2 * len(begins) + known.setdefault(films, len(known))
+        return found
 
     def digests(self, pairs: Numbers) -> tuple[NDArray[np.uint8], NDArray[np.uint8]]:
         """(N, 16) digests of what is traced for some pairs: all films of their companies, and which part of
@@ -273,11 +285,12 @@ class _Companies:
                 made[n] = _digest_of(told + int(self._chunk[pairs[n]]).to_bytes(4, "little"))
         return made, companies
 
-    def listed(self, pairs: Numbers) -> tuple[Numbers, Numbers]:
+    def listed(self, pairs: Numbers) -> tuple[Numbers, NDArray[np.int32]]:
         """Where the films of the companies of some pairs begin, and a pair that each film is of."""
         begins, ends = self._starts[self._view[pairs]], self._starts[self._view[pairs] + 1]
         starts = np.concatenate([[0], np.cumsum(ends - begins)]).astype(np.int64)
-        at = np.arange(starts[-1]) - np.repeat(starts[:-1] - begins, ends - begins)
+        at = np.repeat(begins - starts[:-1], ends - begins)
+        at += np.arange(len(at))
         return starts, self._first_pair[at]
 
 
@@ -285,41 +298,24 @@ def _digest_of(told: bytes) -> NDArray[np.uint8]:
     return np.frombuffer(hashlib.blake2b(told, digest_size=16).digest(), np.uint8)
 
 
-def _ranks(digests: NDArray[np.uint64]) -> Numbers:
-    """For each digest of two words the number of its kind, kinds in ascending order."""
-    packed = np.ascontiguousarray(digests).view([("high", np.uint64), ("low", np.uint64)]).reshape(-1)
-    return np.unique(packed, return_inverse=True)[1].reshape(-1)
-
-
-def _equal_runs(values: Numbers, starts: Numbers) -> Numbers:
-    """Numbers of runs of values, which begin at `starts`: one number for runs that are equal.
-
-    Most runs are one value long, of which there may be millions; Python sees only the others.
-    """
-    lengths = np.diff(starts)
-    alone, found = lengths == 1, np.zeros(len(lengths), np.int64)
-    found[alone] = np.unique(values[starts[:-1][alone]], return_inverse=True)[1].reshape(-1)
-    known: dict[bytes, int] = {}
-    for n in np.flatnonzero(~alone).tolist():
-        run = values[starts[n] : starts[n + 1]].tobytes()
-        found[n] = known.setdefault(run, len(lengths) + len(known))
-    return found
-
-
-def _by_first_appearance(keys: NDArray[np.uint64]) -> NDArray[np.int32]:
-    """For each key of some words the number of its kind, kinds counted as they first appear."""
-    if not len(keys):
-        return np.zeros(0, np.int32)
-    by_key = np.lexsort(keys.T[::-1]).astype(np.int32)  # stable: the first of equals is first
-    new = np.zeros(len(keys), bool)
-    new[0] = True
-    for word in keys.T:
+def _kinds(*words: NDArray) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
+    """Kinds of keys of some words, in ascending order: the first key of each, and which each key is."""
+    by_key = np.lexsort(words[::-1]).astype(np.int32)  # stable: the first of equals is first
+    new = np.ones(len(by_key), bool)
+    new[1:] = False
+    for word in words:
         here = word[by_key]
         new[1:] |= here[1:] != here[:-1]
-    kind = np.empty(len(keys), np.int32)
+    kind = np.empty(len(by_key), np.int32)
     kind[by_key] = np.cumsum(new, dtype=np.int32) - 1
-    number = np.empty(int(new.sum()), np.int32)
-    number[np.argsort(by_key[new])] = np.arange(len(number))
+    return by_key[new], kind
+
+
+def _by_first_appearance(*words: NDArray) -> NDArray[np.int32]:
+    """For each key of some words the number of its kind, kinds counted as they first appear."""
+    first, kind = _kinds(*words)
+    number = np.empty(len(first), np.int32)
+    number[np.argsort(first)] = np.arange(len(first))
     return number[kind]
 
 
