@@ -357,6 +357,23 @@ def test_what_is_said_of_an_instancer_holds_for_what_it_repeats(tmp_path: Path) 
     assert {item.matte for item in items if item.path == "/World/C/Mesh0"} == {True, False}
 
 
+def test_the_image_of_a_sky_may_come_without_usd_knowing(tmp_path: Path) -> None:
+    file = tmp_path / "scene.usda"
+    scattered(file, instanced=False)
+    stage = Usd.Stage.Open(str(file))
+    UsdLux.DomeLight.Define(stage, "/World/Sky").CreateTextureFileAttr("sky.exr")
+    stage.GetRootLayer().Save()
+    model = validate(parse("lattice: 1\nscene: scene.usda\ndefaults: {camera: /Camera}\n"))
+    cells = CellStage(open_scene(file), model, tmp_path)
+    cells.switch(())
+    kept, found = Snapshotter(cells), []
+    for _ in range(2):
+        (sky,) = (light for light in kept.take("/Camera", 1).lights if light.kind == "dome")
+        found.append(sky.texture.file if sky.texture else "")
+        (tmp_path / "sky.exr").write_bytes(b"an image")
+    assert found == ["sky.exr", str(tmp_path / "sky.exr")]
+
+
 def test_colours_of_a_group_may_change_over_time(tmp_path: Path) -> None:
     scattered(tmp_path / "scene.usda", instanced=False)
     stage = Usd.Stage.Open(str(tmp_path / "scene.usda"))

@@ -399,7 +399,6 @@ def test_scenes_are_composed_however_many_cells_are_made_of_them(lit: Path, monk
     stops = "  stops:\n    a:\n    b: {exposure: 1}\n    c: {exposure: 2}\n  camera:\n"
     lit.write_text(text.replace("  camera:\n", stops).replace("{camera}-", "{camera}-{stops}-"))
     for most, traces in (8, 2), (7, 8):  # of 24 cells in 8 scenes
-        monkeypatch.setattr("grandlattice.api.planned.MOST_COMPOSED", most)
         monkeypatch.setattr("grandlattice.runs.fingerprints.MOST_COMPOSED", most)
         tasks = lattice.open_plan(lit).tasks()
         assert sum(len(task.members) for task in tasks) == 24

@@ -376,12 +376,14 @@ def test_a_frame_that_its_seconds_end_is_taken_further_to_the_same_bytes(
         plan_file.read_text().replace("samples: 4", "samples: 6400\n  seconds: 0.2").replace("48x32", "24x16")
     )
     plan = lattice.open_plan(plan_file)
+    # What this process loads for its first picture is not in the seconds of those that are looked at.
+    assert plan.override(samples=1).run(at=["day/"], workers=0, into=tmp_path / "before").ok
     run = plan.run(at=["day/"], workers=0)
     assert run.ok
     table = run.table()
     assert (table["unfinished"] == 1).all()
     assert (table["samples"] < 6400).all()
-    assert (table["samples"] >= 1).all()  # whatever the time
+    assert (table["samples"] > 1).all()
     assert (table["noise"].dropna() > 0).all()
     assert run.tasks[0].trace
     front = oiio.ImageInput.open(str(run.files("day/Front")[0])).spec()

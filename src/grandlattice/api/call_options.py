@@ -13,6 +13,7 @@ from grandlattice.errors import PlanError, nearest
 
 if TYPE_CHECKING:
     from grandlattice.runs import Estimate, Event, Outlook
+    from grandlattice.runs.fingerprints import Composing
 
 At = str | Sequence[str]
 """Cells: one address such as ``noon//all/Wide`` or ``light=noon``, or several of them."""
@@ -76,7 +77,7 @@ class RunOptions(RunKeys, total=False):
     further: bool
     trust_network: bool
     on_event: Callable[[Event], None] | None
-    on_composing: Callable[[int, int], object] | None
+    on_composing: Composing | None
     on_outlook: Callable[[Outlook], None] | None
     on_estimate: Callable[[Estimate], None] | None
     on_begin: Callable[[Callable[[], None]], None] | None

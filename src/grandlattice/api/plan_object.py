@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from grandlattice.page import PageFiles
     from grandlattice.plan.run_block import RunBlock
     from grandlattice.runs import Outlook, Steering, Task
+    from grandlattice.runs.fingerprints import Composing
     from grandlattice.runs.memory_room import WorkerRoom
     from grandlattice.runs.tasks import Frames
 
@@ -253,7 +254,7 @@ class Plan(PlanPictures):
 
     def tasks(
         self, *, at: At = (), sets: Sequence[str] = (), frames: Frames = None, into: Into = None,
-        on_composing: Callable[[int, int], object] | None = None,
+        on_composing: Composing | None = None,
     ) -> Sequence[Task]:  # fmt: skip
         """What a run carries out, in order; each is made when it is asked for.
 
@@ -273,7 +274,7 @@ class Plan(PlanPictures):
 
     def outlook(
         self, *, at: At = (), sets: Sequence[str] = (), frames: Frames = None, into: Into = None,
-        fresh: bool = False, on_composing: Callable[[int, int], object] | None = None,
+        fresh: bool = False, on_composing: Composing | None = None,
     ) -> Outlook:  # fmt: skip
         """What a run would do: which tasks are still to be done, and which files stand in the way.
 
@@ -289,7 +290,7 @@ class Plan(PlanPictures):
 
     def sharing(
         self, *, at: At = (), sets: Sequence[str] = (), into: Into = None,
-        on_composing: Callable[[int, int], object] | None = None,
+        on_composing: Composing | None = None,
     ) -> Sharing:  # fmt: skip
         """How many traces the cells take, and how many frames are done; for `on_composing` see `tasks`.
 
@@ -304,7 +305,7 @@ class Plan(PlanPictures):
 
     def traces(
         self, *, at: At = (), sets: Sequence[str] = (), frames: Frames = None, into: Into = None,
-        on_composing: Callable[[int, int], object] | None = None,
+        on_composing: Composing | None = None,
     ) -> Iterator[SharedTrace]:  # fmt: skip
         """What the cells of each trace have in common, and why the next is another one.
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
@@ -35,7 +34,6 @@ from grandlattice.runs import (
     Ledger,
     Versions,
 )
-from grandlattice.runs.fingerprints import MOST_COMPOSED, Told
 from grandlattice.runs.remaining import names_in_reach
 from grandlattice.runs.tasks import Frames
 from grandlattice.runs.versions import versions_in
@@ -64,13 +62,10 @@ class Planned:
     @cached_property
     def fingerprints(self) -> Fingerprints:
         assert self._found is not None  # looked at before the files are read
-
-        def everything() -> Iterable[Told]:
-            is_small = len(self.lattice) <= MOST_COMPOSED
-            return () if is_small else self.make.plain.told(range(len(self.lattice)))
-
+        cells = range(len(self.lattice))
         return Fingerprints(
-            self.model, scene_digest(self.scene), self.folder, can_denoise(), self.compositions, everything
+            self.model, scene_digest(self.scene), self.folder, can_denoise(), self.compositions,
+            len(cells), lambda: self.make.plain.told(cells),
         )  # fmt: skip
 
     def _states(self) -> list[tuple[Path, int, int]]:

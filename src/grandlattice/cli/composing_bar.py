@@ -1,4 +1,4 @@
-"""The bar of what comes before a run or a list: cells are composed to know which share a trace."""
+"""The bar of what comes before a run or a list: scenes of cells are composed to see which share a trace."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ class ComposingBar:
         if not console.is_terminal:
             if not self._is_said:
                 console.print(
-                    f"composing {of:,} scenes, about {duration(spent + left)}, which is needed once"
+                    f"composing {of:,} scenes, to see which share a trace: about {duration(spent + left)}"
                 )
             self._is_said = True
             return

@@ -121,7 +121,7 @@ def cells(
         elif matrix:
             result_tables.show_matrix(step.plan)
         elif why:
-            with ComposingBar() as composing:
+            with ComposingBar(quiet=not console.is_terminal) as composing:
                 traces = step.plan.traces(at=step.at, sets=step.sets, on_composing=composing)
             result_tables.show_traces(traces)
             _say_sharing(step)
@@ -180,7 +180,7 @@ def _show_page(step: lattice.Step, page: int) -> None:
 def _say_sharing(step: lattice.Step) -> None:
     """How many traces the cells take; nothing where the scene is in no state to say so."""
     with suppress(lattice.LatticeError):
-        with ComposingBar() as composing:
+        with ComposingBar(quiet=not console.is_terminal) as composing:
             found = step.plan.sharing(at=step.at, sets=step.sets, on_composing=composing)
         done = f", {found.done:,} done" if found.done else ""
         most = f"; the largest trace makes {found.most:,} of them" if found.most > 1 else ""

@@ -85,15 +85,17 @@ class Fingerprints:
     can_denoise : whether `denoise` does anything here.
     folder : the plan's folder, for the files edits name.
     compositions : composes cells; without it what the plan says of them counts.
-    everything : what is told of all cells of a plan of which there may be too many to be composed.
+    cells : how many there are; everything : what is told of all of them, asked where there may be too many to
+        be composed.
     """
 
     def __init__(
         self, model: PlanModel, scene: str, folder: Path, can_denoise: bool,
-        compositions: Compositions | None = None, everything: Callable[[], Iterable[Told]] = tuple,
+        compositions: Compositions | None = None, cells: int = 0,
+        everything: Callable[[], Iterable[Told]] = tuple,
     ) -> None:  # fmt: skip
         self._model, self._folder = model, folder
-        self._composer, self._everything = compositions, everything
+        self._composer, self._cells, self._everything = compositions, cells, everything
         self._can_denoise = can_denoise
         self._shared = _digest({
             "version": TRACE_VERSION,
@@ -183,8 +185,10 @@ class Fingerprints:
     @cached_property
     def _compositions(self) -> Compositions | None:
         """Composes cells; None where there are too many different scenes."""
+        if self._composer is None or self._cells <= MOST_COMPOSED:
+            return self._composer
         scenes = set[bytes]()
-        for settings, edits in () if self._composer is None else self._everything():
+        for settings, edits in self._everything():
             scenes.add(self.scene_of(settings, edits))
             if len(scenes) > MOST_COMPOSED:
                 return None

@@ -52,7 +52,7 @@ class Snapshotter:
         self._shapes = ShapeReadings(self._stage)
         self._lights: list[Usd.Prim] | None = None
         self._known_lights: list[Sdf.Path] = []
-        self._kept: dict[Sdf.Path, Light | None] = {}  # lights as they were read, where no links are theirs
+        self._kept: dict[Sdf.Path, Light | None] = {}  # lights as they were read, that depend on no others
         self._kept_at: object = None  # when that was
         self._touched: set[Sdf.Path] = set()  # prims of which anything was changed since
         self._key = Tf.Notice.Register(Usd.Notice.ObjectsChanged, self._changed, self._stage)
@@ -203,7 +203,7 @@ class Snapshotter:
                 light = self._kept[path]
             else:
                 light = self._read_light(prim, at)
-                if light is None or (light.reaches is None and light.shadowed_by is None):
+                if light is None or _is_told_by_itself(light):
                     self._kept[path] = light
             if light is not None:
                 lights.append(light)
@@ -232,3 +232,11 @@ class Snapshotter:
         if moments and transform_varies(prim):
             light = replace(light, track=places_of(prim, moments, stands))
         return light
+
+
+def _is_told_by_itself(light: Light) -> bool:
+    """Whether nothing but a light's own prim, and what is above it, says what it is.
+
+    Links depend on the shapes there are, and the image of a sky may come without USD's knowing.
+    """
+    return light.reaches is None and light.shadowed_by is None and light.texture is None
