@@ -4,17 +4,16 @@ from __future__ import annotations
 
 import hashlib
 import io
-import multiprocessing
 import os
 import signal
 import subprocess
 import sys
 import threading
-from collections.abc import Sequence
-from contextlib import redirect_stderr, redirect_stdout
+from contextlib import redirect_stderr, redirect_stdout, suppress
 from datetime import date
 from pathlib import Path
 
+import psutil
 import pytest
 
 # Commands in processes of their own load what was compiled once, whatever this machine says of it.
@@ -137,26 +136,55 @@ def glat():
     return run
 
 
+class StandStill:
+    """Has the workers of the runs this process began stand still.
+
+    What they do is under way for as long as a test needs it to be, however fast it is traced.
+    """
+
+    def __init__(self) -> None:
+        self.held: list[psutil.Process] = []
+
+    @staticmethod
+    def workers() -> list[psutil.Process]:
+        """Workers of runs here, and of commands begun here."""
+        found = []
+        for process in psutil.Process().children(recursive=True):
+            with suppress(psutil.Error):  # it has ended meanwhile
+                if any("spawn_main" in word for word in process.cmdline()):
+                    found.append(process)
+        return found
+
+    def begin(self) -> None:
+        for worker in self.workers():
+            with suppress(psutil.Error):
+                worker.suspend()
+                self.held.append(worker)
+
+    def end(self) -> None:
+        while self.held:
+            with suppress(psutil.Error):
+                self.held.pop().resume()
+
+
 def meanwhile(plan: lattice.Plan, order) -> lattice.Run:  # type: ignore[no-untyped-def]
     """Run a plan and tell of what happens from another thread, as another terminal would.
 
-    The worker stands still while it is told that a task has begun, so that the task is under way for as
-    long as orders are given, however fast it is traced.
+    The worker stands still while it is told that a task has begun.
     """
     waiting: list[threading.Thread] = []
 
-    def tell(event: lattice.Event, held: Sequence[multiprocessing.process.BaseProcess]) -> None:
+    def tell(event: lattice.Event, still: StandStill) -> None:
         try:
             order(event)
         finally:
-            for worker in held:
-                os.kill(worker.pid, signal.SIGCONT)
+            still.end()
 
     def hear(event: lattice.Event) -> None:
-        held = multiprocessing.active_children() if isinstance(event, lattice.Started) else []
-        for worker in held:
-            os.kill(worker.pid, signal.SIGSTOP)
-        waiting.append(threading.Thread(target=tell, args=(event, held)))
+        still = StandStill()
+        if isinstance(event, lattice.Started):
+            still.begin()
+        waiting.append(threading.Thread(target=tell, args=(event, still)))
         waiting[-1].start()
 
     run = plan.run(workers=1, on_event=hear)

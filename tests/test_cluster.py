@@ -132,7 +132,7 @@ def test_what_spares_a_trace_here_spares_it_on_machines_without_the_folder(
         ours, theirs = (tmp_path / into / "out" / f"{name}.0001.exr" for into in ("here", "there"))
         assert lattice.compare_files(ours, theirs).share == 0.0
     # Pictures that their time ended go on where they were, wherever that is.
-    cut = PLAN.replace("samples: 4", "samples: 4000\n  seconds: 0.2").replace(
+    cut = PLAN.replace("samples: 4", "samples: 12000\n  seconds: 0.2").replace(
         "passes: [beauty, depth]", "passes: [beauty]"
     )
     plan_file.write_text(cut)
@@ -141,10 +141,10 @@ def test_what_spares_a_trace_here_spares_it_on_machines_without_the_folder(
     assert [member.unfinished for event in first.finished for member in event.result.members] == [True]
     (kept,) = (into / "room-unfinished").iterdir()
     (member,) = first.finished[0].result.members
-    assert 0 < member.samples < 4000
+    assert 0 < member.samples < 12000
     again = plan.run(into=into, on=on, at="day/Front", further=True, limit="10 min")
     (ended,) = again.finished[0].result.members
-    assert (ended.samples, ended.unfinished, kept.exists()) == (4000, False, False)
+    assert (ended.samples, ended.unfinished, kept.exists()) == (12000, False, False)
     assert again.finished[0].result.trace_seconds > first.finished[0].result.trace_seconds  # of both together
 
 
@@ -155,7 +155,7 @@ def test_whatever_is_lost_the_pictures_are_those_of_an_undisturbed_run(
 ) -> None:
     if not shares:
         apart(monkeypatch)
-    plan_file.write_text(PLAN.replace("samples: 4", "samples: 3000"))
+    plan_file.write_text(PLAN.replace("samples: 4", "samples: 6000"))
     plan = lattice.open_plan(plan_file)
     here = plan.run(workers=0, into=tmp_path / "here")
     studio.add(2)
@@ -190,7 +190,7 @@ def test_whatever_is_lost_the_pictures_are_those_of_an_undisturbed_run(
 def test_a_coordinator_that_is_killed_leaves_nothing_half_and_goes_on(
     plan_file: Path, studio: Studio, tmp_path: Path
 ) -> None:
-    plan_file.write_text(PLAN.replace("samples: 4", "samples: 1500"))
+    plan_file.write_text(PLAN.replace("samples: 4", "samples: 6000"))
     studio.add(2)
     command = [sys.executable, "-m", "grandlattice", "run", plan_file.name, "--on", studio.address]
     run = subprocess.Popen(command, cwd=plan_file.parent, stdout=subprocess.DEVNULL)
@@ -215,7 +215,7 @@ def test_a_coordinator_that_is_killed_leaves_nothing_half_and_goes_on(
 
 @pytest.mark.long
 def test_a_slot_that_hangs_is_given_up_and_used_again(plan_file: Path, studio: Studio) -> None:
-    plan_file.write_text(PLAN.replace("samples: 4", "samples: 1500") + "run: {stalled: 3 s, retries: 1}\n")
+    plan_file.write_text(PLAN.replace("samples: 4", "samples: 6000") + "run: {stalled: 3 s, retries: 1}\n")
     studio.add()
     happened: list[str] = []
 

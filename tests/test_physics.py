@@ -391,7 +391,7 @@ def test_time_ends_a_picture_evenly_and_more_time_makes_it_whole() -> None:
         (Item(BALL, np.eye(4), (0,)), Item(plane(), np.eye(4), (0,))), (matt(0.5),), (lamp,), view
     )
     tracer, sensor = Tracer(2), Sensor(view, 80, 72)
-    how = TraceSettings(samples=400, seconds=0.15)
+    how = TraceSettings(samples=800, seconds=0.15)
     cut = tracer.trace(
         snapshot, {}, sensor, how, ("beauty", "samples"), control=TraceControl(keep=kept.append)
     )

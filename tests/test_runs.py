@@ -198,7 +198,7 @@ def test_a_script_without_a_guard_may_start_workers(plan_file: Path) -> None:
 
 @pytest.mark.long
 def test_a_worker_that_dies_is_one_failure_and_the_run_goes_on(plan_file: Path) -> None:
-    text = plan_file.read_text().replace("samples: 4", "samples: 60000", 1)
+    text = plan_file.read_text().replace("samples: 4", "samples: 400000", 1)
     plan_file.write_text(
         text.replace("    night:\n", "    night:\n      samples: 4\n") + "run: {retries: 0}\n"
     )
@@ -221,7 +221,7 @@ def test_a_worker_that_dies_is_one_failure_and_the_run_goes_on(plan_file: Path) 
 @pytest.mark.long
 @pytest.mark.parametrize("twice", [False, True])
 def test_ctrl_c_leaves_no_half_file_and_says_how_to_go_on(plan_file: Path, twice: bool) -> None:
-    samples = 400_000 if twice else 9000
+    samples = 400_000 if twice else 20_000
     plan_file.write_text(plan_file.read_text().replace("samples: 4", f"samples: {samples}"))
     command = [
         sys.executable,

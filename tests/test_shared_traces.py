@@ -378,6 +378,18 @@ def test_a_cell_of_a_shared_trace_is_dropped_retried_and_hurried_by_itself(lit: 
     assert (straight.finished_frames, pictures(lit.parent / "out")) == (8, after)
 
 
+def test_cells_that_cannot_be_composed_are_not_only_counted(lit: Path, glat) -> None:
+    lit.write_text(LIT.replace("{on: /World/Lights/Key,", "{on: /World/Lights/Kee,"))
+    code, said = glat(lit.parent, "cells")
+    assert (code, "cannot be rendered, and count as a trace each: The scene has no prim" in said) == (
+        0,
+        True,
+    ), said
+    plan = lattice.open_plan(lit)
+    assert "Kee" in plan.sharing(at="night/strong/Side").problem
+    assert plan.sharing(at="night/weak/Side").problem == ""
+
+
 def test_equal_cells_are_traced_once_however_they_are_said(lit: Path) -> None:
     strength = strength_of(Usd.Stage.Open(str(lit.with_name("room.usda"))), "/World/Lights/Key")
     lit.write_text(LIT.replace("{multiply: {on: /World/Lights/Key, intensity: 3}}", (

@@ -21,7 +21,8 @@ import psutil
 import pytest
 
 import grandlattice as lattice
-from grandlattice import Finished
+from conftest import StandStill
+from grandlattice import Finished, Started
 from grandlattice.errors import PlanError, RunError
 from grandlattice.plan.run_block import RunBlock
 from grandlattice.runs import Ledger, Patience, Schedule
@@ -30,7 +31,7 @@ from test_runs import until
 GLAT = [sys.executable, "-c", "from grandlattice.cli.main import main; main()"]
 
 
-def long_plan(plan_file: Path, samples: int = 1200, frames: str = "1-4") -> Path:
+def long_plan(plan_file: Path, samples: int, frames: str = "1-4") -> Path:
     plan_file.write_text(
         plan_file.read_text().replace("samples: 4", f"samples: {samples}\n  frames: {frames}")
     )
@@ -38,15 +39,26 @@ def long_plan(plan_file: Path, samples: int = 1200, frames: str = "1-4") -> Path
 
 
 def meanwhile(plan_file: Path, do: Callable[[sqlite3.Connection], object], **how) -> lattice.Run:
-    """Run a plan, and do something to its ledger when its first frame is done."""
-    events: list = []
-    came: list = []
-    thread = threading.Thread(
-        target=lambda: came.append(lattice.open_plan(plan_file).run(on_event=events.append, **how))
-    )
+    """Run a plan, and do something to its ledger between the ends of its first and of its last frame."""
+    plan, events, came = lattice.open_plan(plan_file), [], []
+    count, still, did = len(plan.tasks()), StandStill(), threading.Event()
+    one_at_a_time = threading.Lock()
+
+    def hear(event: lattice.Event) -> None:
+        events.append(event)
+        with one_at_a_time:
+            if sum(isinstance(each, Started) for each in events) == count and not did.is_set():
+                still.begin()
+
+    thread = threading.Thread(target=lambda: came.append(plan.run(on_event=hear, **how)))
     thread.start()
     until(lambda: any(isinstance(event, Finished) for event in events))
-    do(plan_file.with_name("room.ledger.sqlite"))
+    try:
+        do(plan_file.with_name("room.ledger.sqlite"))
+    finally:
+        with one_at_a_time:
+            did.set()
+            still.end()
     thread.join(120)
     return came[0]
 
@@ -395,7 +407,7 @@ def test_no_file_of_ours_takes_the_place_of_a_standard_stream_that_was_closed(
      (signal.SIGTERM, 0.4), (signal.SIGTERM, None), (signal.SIGHUP, 1.2), (signal.SIGHUP, None)],
 )  # fmt: skip
 def test_a_run_ends_in_order_whoever_asks(plan_file: Path, number: int, after: float | None) -> None:
-    long_plan(plan_file, samples=1000)
+    long_plan(plan_file, samples=1000, frames="1-40")
     # Before its first line Python itself ends in its own way; on a busy machine that takes a while.
     begins = "from grandlattice.cli import signals; signals.end_at_once(); print('begins', flush=True); "
     process = subprocess.Popen(
@@ -407,7 +419,7 @@ def test_a_run_ends_in_order_whoever_asks(plan_file: Path, number: int, after: f
     assert process.stdout is not None
     said = process.stdout.readline()
     if after is None:
-        while "1/16" not in said:
+        while "1/160" not in said:
             said += process.stdout.readline()
     else:
         time.sleep(after)
@@ -442,7 +454,7 @@ def test_what_nohup_has_ignored_stays_ignored(plan_file: Path) -> None:
 
 @pytest.mark.long
 def test_a_detached_run_outlives_its_terminal_and_is_found(plan_file: Path, glat) -> None:
-    code, said = glat(long_plan(plan_file, 1500).parent, "run", "--workers", "1", "--detached")
+    code, said = glat(long_plan(plan_file, 1500, "1-40").parent, "run", "--workers", "1", "--detached")
     assert code == 0, said
     (log,) = plan_file.parent.glob("room.*.log")
     assert log.name in said

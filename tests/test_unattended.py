@@ -27,7 +27,7 @@ import pytest
 from hypothesis import given, settings, strategies as st
 
 import grandlattice as lattice
-from conftest import PLAN
+from conftest import PLAN, StandStill
 from grandlattice import Failed, Finished, Held, Retried, Started
 from grandlattice._support.processes import without_main_script
 from grandlattice.errors import (
@@ -152,9 +152,16 @@ def in_thread(work: Callable[[], object]) -> tuple[threading.Thread, list]:
 
 @pytest.mark.long
 def test_a_run_is_steered_from_elsewhere(plan_file: Path, glat) -> None:
-    plan_file.write_text(plan_file.read_text().replace("samples: 4", "samples: 1500\n  frames: 1-4"))
+    plan_file.write_text(plan_file.read_text().replace("samples: 4", "samples: 200\n  frames: 1-4"))
     plan, events = lattice.open_plan(plan_file), []
-    thread, came = in_thread(lambda: plan.run(workers=1, on_event=events.append))
+    still = StandStill()
+
+    def hear(event: lattice.Event) -> None:
+        if isinstance(event, Started):
+            still.begin()
+        events.append(event)
+
+    thread, came = in_thread(lambda: plan.run(workers=1, on_event=hear))
 
     def begun() -> list[str]:
         return [e.task.label for e in events if isinstance(e, Started)]
@@ -164,6 +171,7 @@ def test_a_run_is_steered_from_elsewhere(plan_file: Path, glat) -> None:
         lattice.open_plan(plan_file).run(workers=0)
     steering = lattice.steering(plan_file)
     assert steering.pause().startswith("paused")
+    still.end()
     until(lambda: not lattice.status(plan_file).counts.get("running"))
     before = begun()
     assert lattice.status(plan_file).held == "paused"
@@ -185,6 +193,7 @@ def test_a_run_is_steered_from_elsewhere(plan_file: Path, glat) -> None:
     assert begun()[len(before)] == "night/Side · 1"
     assert steering.retry("light=day", "camera=Side") == "4 frames will be done again"
     assert "stopping after 1 frame" in steering.stop()
+    still.end()
     thread.join(60)
     (run,) = came
     assert run.interrupted
@@ -206,14 +215,16 @@ def test_a_run_is_steered_from_elsewhere(plan_file: Path, glat) -> None:
 def test_a_plan_added_meanwhile_comes_afterwards(plan_file: Path, glat) -> None:
     other = plan_file.with_name("other.lattice.yaml")
     other.write_text(PLAN.replace("out/", "other/"))
-    plan_file.write_text(plan_file.read_text().replace("samples: 4", "samples: 2000"))
     thread, came = in_thread(lambda: glat(plan_file.parent, "run", "room.lattice.yaml", "--workers", "1"))
-    ledger = Ledger(plan_file.with_name("room.ledger.sqlite"))
-    until(lambda: ledger.file.exists() and lattice.status(plan_file).counts.get("running"))
+    ledger, still = Ledger(plan_file.with_name("room.ledger.sqlite")), StandStill()
+    until(still.workers)
+    still.begin()
+    until(lambda: ledger.file.exists() and lattice.status(plan_file).under_way)
     code, said = glat(plan_file.parent, "add", "othr.lattice.yaml", "room.lattice.yaml")
     assert (code, "There is no plan at othr.lattice.yaml" in said) == (2, True), said
     code, said = glat(plan_file.parent, "add", "other.lattice.yaml", "room.lattice.yaml")
     assert (code, said) == (0, "other.lattice.yaml comes after this plan\n")
+    still.end()
     thread.join(120)
     assert came[0][0] == 0, came[0][1]
     assert len(list(plan_file.parent.glob("other/*/*.exr"))) == 4
@@ -491,7 +502,7 @@ def test_a_run_that_broke_off_is_not_paused_and_took_until_it_was_heard_of_last(
 
 
 def test_a_worker_that_holds_too_much_memory_is_ended(plan_file: Path) -> None:
-    plan_file.write_text(plan_file.read_text().replace("samples: 4", "samples: 60000"))
+    plan_file.write_text(plan_file.read_text().replace("samples: 4", "samples: 400000"))
     plan = lattice.open_plan(plan_file)
     run = plan.run(at=["day/Front"], workers=1, memory="40 MB", retries=0, gentle=True)
     (failure,) = run.failures
@@ -589,7 +600,7 @@ def test_ledgers_of_older_versions_are_taken_over(plan_file: Path, version: str)
 
 @pytest.mark.long
 def test_the_cost_is_measured_first_and_its_error_remembered(plan_file: Path) -> None:
-    text = plan_file.read_text().replace("samples: 4", "samples: 300").replace("48x32", "96x64")
+    text = plan_file.read_text().replace("samples: 4", "samples: 1200").replace("48x32", "96x64")
     plan_file.write_text(text)
     said = []
     run = lattice.open_plan(plan_file).run(workers=0, on_estimate=said.append)

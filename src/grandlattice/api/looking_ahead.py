@@ -69,6 +69,14 @@ def outlook(
     return Run(planned.output, ledger, seen, listed, planned.fixed)
 
 
+def not_composed(planned: Planned, indices: Indices) -> LatticeError | None:
+    """Why the first of some cells that were to be composed and cannot be is not; None where there is none."""
+    problems, scene_of = planned.compositions.problems, planned.fingerprints.scene_of
+    cells = (planned.make(int(index)) for index in indices) if problems else ()
+    found = (problems.get(scene_of(cell.settings, cell.edits)) for cell in cells)
+    return next((problem for problem in found if problem is not None), None)
+
+
 def is_done(planned: Planned, indices: Indices, frames: Frames) -> bool:
     """Whether all files of the tasks that stand in the ledger are there, and the plan has no others."""
     ledger = planned.ledger

@@ -297,11 +297,13 @@ class Plan(PlanPictures):
         Examples
         --------
         >>> plan.sharing(at="camera=Wide")                              # doctest: +SKIP
-        Sharing(frames=9, traces=5, done=0, most=3)
+        Sharing(frames=9, traces=5, done=0, most=3, problem='')
         """
-        from grandlattice.api import sharing
+        from grandlattice.api import looking_ahead, sharing
 
-        return sharing.sharing(self.outlook(at=at, sets=sets, into=into, on_composing=on_composing))
+        planned, chosen = self.planned(into), self._chosen(at, sets)
+        seen = looking_ahead.outlook(planned, chosen, None, composing=on_composing).outlook
+        return sharing.sharing(seen, looking_ahead.not_composed(planned, chosen))
 
     def traces(
         self, *, at: At = (), sets: Sequence[str] = (), frames: Frames = None, into: Into = None,

@@ -56,18 +56,28 @@ class Sharing:
     frames, traces : of cells, done or not.
     done : frames whose pictures are there.
     most : frames that the largest trace makes.
+    problem : why some of the cells, each of which counts as a trace, cannot be rendered; empty where all can.
     """
 
     frames: int
     traces: int
     done: int
     most: int
+    problem: str = ""
 
 
-def sharing(outlook: Outlook) -> Sharing:
-    """How many traces there are of what is to be done, and of what is done."""
+def sharing(outlook: Outlook, problem: LatticeError | None) -> Sharing:
+    """How many traces there are of what is to be done, and of what is done.
+
+    Parameters
+    ----------
+    problem : of the first of the cells that cannot be composed.
+    """
     whole = every_task(outlook.todo.columns, outlook.todo.made_from)
-    return Sharing(whole.frame_count, whole.trace_count, outlook.done.frame_count, whole.most_together)
+    return Sharing(
+        whole.frame_count, whole.trace_count, outlook.done.frame_count, whole.most_together,
+        problem.what if problem else "",
+    )  # fmt: skip
 
 
 def shared_traces(

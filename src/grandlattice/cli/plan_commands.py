@@ -185,6 +185,10 @@ def _say_sharing(step: lattice.Step) -> None:
         done = f", {found.done:,} done" if found.done else ""
         most = f"; the largest trace makes {found.most:,} of them" if found.most > 1 else ""
         console.print(f"{many(found.frames, 'frame')} in {many(found.traces, 'trace')}{done}{most}")
+        if found.problem:
+            console.print(
+                f"[yellow]some of them cannot be rendered, and count as a trace each: {escape(found.problem)}[/yellow]"
+            )
 
 
 def _write_table(step: lattice.Step, file: Path) -> None:

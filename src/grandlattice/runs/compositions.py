@@ -59,6 +59,8 @@ class Compositions:
         self._snapshots: CellSnapshots | None = None
         self._digests = SnapshotDigests()
         self._known: dict[Asked, Halves | None] = {}
+        self.problems: dict[bytes, LatticeError] = {}
+        """What keeps cells from being composed, by what is told of them."""
 
     @cached_property
     def _kept(self) -> dict[str, list]:
@@ -90,7 +92,7 @@ class Compositions:
             if kept is not None and (found := _read(kept)) is not None:
                 self._known[told, at] = found
                 return found
-        found, is_still = self._composed(settings, edits, frame)
+        found, is_still = self._composed(told, settings, edits, frame)
         asked = told, None if is_still else frame
         self._known[asked] = found
         if found is not None:
@@ -100,14 +102,15 @@ class Compositions:
         return found
 
     def _composed(
-        self, settings: CellSettings, edits: Sequence[PlacedEdit], frame: int
+        self, told: bytes, settings: CellSettings, edits: Sequence[PlacedEdit], frame: int
     ) -> tuple[Halves | None, bool]:  # fmt: skip
         """The halves, and whether they are the same at every frame."""
         try:
             if self._snapshots is None:
                 self._snapshots = self._open()
             snapshot = self._snapshots.take(settings, edits, frame)
-        except LatticeError:
+        except LatticeError as problem:
+            self.problems.setdefault(told, problem)
             return None, False
         halves = Halves(
             self._digests.view(snapshot), self._digests.lights(snapshot), self._digests.later(snapshot),
