@@ -1,6 +1,6 @@
 """What sharing does for whole matrices, from the shell: against a loop over cells, run again, and in memory.
 
-    python benchmarks/shared_matrix.py [demo|skies|again|lamp|many|memory …]
+    python benchmarks/shared_matrix.py [demo|skies|again|lamp|many|memory|same …]
     pip install --no-deps --target OLD/src CHECKOUT    # of a version before traces were shared
     python benchmarks/shared_matrix.py unshared OLD [TURNS]
 
@@ -19,12 +19,14 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Sequence
 from pathlib import Path
 
 from same_pictures import channels
 
 import grandlattice as lattice
 from grandlattice.demo import write_demo
+from grandlattice.runs.memory_room import film_bytes
 
 GLAT = [sys.executable, "-c", "from grandlattice.cli.main import main; main()"]
 ALL = ("--run", "spare=0")  # processors
@@ -166,7 +168,7 @@ axes:
 """
 
 
-def unshared(folder: Path, other: str) -> None:
+def unshared(folder: Path, other: str, turns: int) -> None:
     """CPU seconds of a plan in which nothing is shared, here and in another checkout, in turns."""
     write_demo(folder)
     plan = folder / "alone.lattice.yaml"
@@ -175,7 +177,7 @@ def unshared(folder: Path, other: str) -> None:
     for source in sources.values():  # or a fresh checkout would compile its modules each time
         compileall.compile_dir(source, quiet=2)
     spent: dict[str, list[float]] = {name: [] for name in sources}
-    for turn in range(int(sys.argv[3]) + 1 if len(sys.argv) > 3 else 10):
+    for turn in range(turns + 1):
         for name, source in sources.items():
             before = resource.getrusage(resource.RUSAGE_CHILDREN)
             subprocess.run(
@@ -198,15 +200,59 @@ def unshared(folder: Path, other: str) -> None:
     say("  their pictures with the very same pixels", f"{same} of {len(files)}", "all")
 
 
-def main() -> None:
-    if sys.argv[1:2] == ["unshared"]:
+def same(folder: Path) -> None:
+    """36 films of one view made at once, in parts, within bounds, by two workers, and after a kill."""
+    write_demo(folder)
+    plan = folder / "more" / "skies.lattice.yaml"
+    view = ["--at", "camera=Wide", "--at", "mood=warm", "--at", "brightness=-8.6"]
+    told = {"samples": 24, "scale": "10%", "format": ["exr"], "denoise": False}
+    film = film_bytes(lattice.open_plan(plan).override(**told).cells[0].settings)
+    how = [w for each in ("samples=24", "scale=10%", "format=exr", "denoise=false") for w in ("--set", each)]
+    turned = list(dict.fromkeys(cell.coordinates["turned"] for cell in lattice.open_plan(plan).cells))
+
+    def words(
+        into: str, *more: str, films: int = 36, workers: int = 1, only: Sequence[str] = ()
+    ) -> list[str]:
+        at = ["--at", f"turned={','.join(only)}"] if only else []
+        room = ["--run", f"films={films * film / 1e6} MB", "--workers", str(workers)]
+        return [str(plan), *view, *at, *how, *room, "--into", into, *more]
+
+    def kill(told: list[str]) -> None:
+        process = subprocess.Popen([*GLAT, "run", *told], cwd=folder, stdout=subprocess.DEVNULL)
+        while not list(folder.glob("killed/**/*.exr")):
+            time.sleep(0.02)
+        process.kill()
+        process.wait()
+
+    glat(folder, "run", *words("whole"))
+    glat(folder, "run", *words("12, then 24", only=turned[:12]))
+    glat(folder, "run", *words("12, then 24"))
+    glat(folder, "run", *words("one of them", only=turned[7:8]))
+    for films in (1, 5):
+        glat(folder, "run", *words(f"room for {films}", films=films))
+    glat(folder, "run", *words("two workers", films=5, workers=2))
+    kill(words("killed", films=5))
+    glat(folder, "run", *words("killed", films=5))
+    glat(folder, "run", *words("ended by their time", "--set", "seconds=0.01"))
+    glat(folder, "continue", *words("ended by their time", "--set", "seconds=0.01"))
+    whole = {file.relative_to(folder / "whole"): channels(file) for file in folder.glob("whole/**/*.exr")}
+    for into in ("12, then 24", "one of them", "room for 1", "room for 5", "two workers", "killed",
+                 "ended by their time"):  # fmt: skip
+        files = sorted((folder / into).rglob("*.exr"))
+        equal = sum(channels(file) == whole[file.relative_to(folder / into)] for file in files)
+        say(f"36 films of one view, {into}: equal to those made at once",
+            f"{equal} of {len(files)}", f"all {1 if into == 'one of them' else 36}")  # fmt: skip
+
+
+def main(words: list[str]) -> None:
+    if words[:1] == ["unshared"]:
         with tempfile.TemporaryDirectory() as folder:
-            unshared(Path(folder), sys.argv[2])
+            unshared(Path(folder), words[1], int(words[2]) if len(words) > 2 else 9)
         return
-    for name in sys.argv[1:] or ["demo", "skies", "again", "lamp", "many", "memory"]:
+    for name in words or ["demo", "skies", "again", "lamp", "many", "memory", "same"]:
         with tempfile.TemporaryDirectory() as folder:
             globals()[name](Path(folder))
 
 
 if __name__ == "__main__":
-    main()
+    main(sys.argv[1:])

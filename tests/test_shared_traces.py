@@ -332,13 +332,15 @@ def test_what_is_traced_by_itself(lit: Path) -> None:
 
 @pytest.mark.long
 def test_what_a_time_limit_ended_is_taken_further_for_one_cell_or_all(lit: Path, tmp_path: Path) -> None:
-    lit.write_text(LIT.replace("samples: 4", "samples: 6400\n  seconds: 0.1").replace("48x32", "24x16"))
+    unlimited = LIT.replace("samples: 4", "samples: 6400").replace("48x32", "24x16")
+    lit.write_text(unlimited)
+    straight = lattice.open_plan(lit).run(workers=0, into=tmp_path / "straight")
+    lit.write_text(unlimited.replace("samples: 6400", "samples: 6400\n  seconds: 0.1"))
     early = lattice.open_plan(lit).run(workers=0)
     assert early.ok
     assert (early.table()["unfinished"] == 1).all()
     kept = lit.with_name("room-unfinished")
     assert len(list(kept.iterdir())) == 2
-    straight = lattice.open_plan(lit).override(seconds="1 h").run(workers=0, into=tmp_path / "straight")
     whole = pictures(straight.output / "out")
     one = lattice.open_plan(lit).run(at="night/strong/Side", workers=0, further=True)
     assert one.finished_frames == 1

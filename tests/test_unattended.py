@@ -401,7 +401,9 @@ def test_a_frame_that_its_seconds_end_is_taken_further_to_the_same_bytes(
     assert front.getattribute("lattice:unfinished") == 1
     assert len(list(plan_file.parent.glob("room-unfinished/*.npz"))) == 2
     assert not lattice.open_plan(plan_file).run(at=["day/"], workers=0).outlook.todo
-    code, said = glat(plan_file.parent, "continue", "--at", "light=day", "--workers", "0")
+    code, said = glat(
+        plan_file.parent, "continue", "--at", "light=day", "--workers", "0", "--run", "threads=2"
+    )
     assert code == 0, said
     assert not plan_file.with_name("room-unfinished").exists()
     after = lattice.open_plan(plan_file).run(at=["day/"], workers=0).table()

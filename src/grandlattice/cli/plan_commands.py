@@ -186,9 +186,8 @@ def _say_sharing(step: lattice.Step) -> None:
         most = f"; the largest trace makes {found.most:,} of them" if found.most > 1 else ""
         console.print(f"{many(found.frames, 'frame')} in {many(found.traces, 'trace')}{done}{most}")
         if found.problem:
-            console.print(
-                f"[yellow]some of them cannot be rendered, and count as a trace each: {escape(found.problem)}[/yellow]"
-            )
+            told = f"some of them cannot be rendered, and count as a trace each: {escape(found.problem)}"
+            console.print(f"[yellow]{told}[/yellow]")
 
 
 def _write_table(step: lattice.Step, file: Path) -> None:

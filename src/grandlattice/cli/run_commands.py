@@ -35,9 +35,11 @@ from grandlattice.cli.shared_options import (
     EditOption,
     Existing,
     Into,
+    On,
     PlanFiles,
     SetOf,
     SetOption,
+    TrustNetwork,
     Until,
     Why,
     Workers,
@@ -76,18 +78,8 @@ def run(
     quiet: Annotated[bool, typer.Option("--quiet", help="Print problems only.")] = False,
     existing: Existing = None,
     until: Until = None,
-    on: Annotated[
-        str | None,
-        typer.Option(
-            "--on", help="Who renders: local, or another backend by name or address.", show_default=False
-        ),
-    ] = None,
-    trust_network: Annotated[
-        bool,
-        typer.Option(
-            "--trust-network", help="Of --on tcp://: you say that no one else can reach that network."
-        ),
-    ] = False,
+    on: On = None,
+    trust_network: TrustNetwork = False,
     conduct: Conduct = None,
     and_then: Annotated[
         bool, typer.Option("--and-then", help="When all is over, run the plan's after: command.")
@@ -138,10 +130,10 @@ def run(
             f"{many(whole.files, 'file')}, about {terminal_text.size(whole.bytes)}"
         )
         say_forecast(queue.forecast(workers, frames=read_frames(frames), into=into, fresh=fresh))
-    said = conduct_of(existing, until, conduct) | ({} if on is None else {"on": on})
+    said = conduct_of(existing, until, conduct, on)
     how = _How(
-        read_frames(frames), workers, into, fresh, allow_missing, quiet, said,
-        continued=f"glat continue{given}", why=why, trusts=trust_network,
+        read_frames(frames), workers, into, fresh, allow_missing, quiet, said, why=why, trusts=trust_network,
+        continued=f"glat continue{given}{_conducted(conduct, on, trust_network)}",
     )  # fmt: skip
     if first:
         if frames is not None:
@@ -163,6 +155,14 @@ def run(
         lattice.remember_done(asked, queue, into, places_of(queue.steps[0].plan, into), before)
     if not quiet:
         next_step(_review(plans, at, sets, into))
+
+
+def _conducted(conduct: list[str] | None, on: str | None, trust_network: bool) -> str:
+    """What a call said of the run, for a next command."""
+    words = [f"--run {quoted(text)}" for text in conduct or ()]
+    words += [f"--on {quoted(on)}"] if on is not None else []
+    words += ["--trust-network"] if trust_network else []
+    return "".join(f" {word}" for word in words)
 
 
 _BEGINS_WITHIN = 60.0  # seconds a detached run is looked at until it renders
@@ -428,6 +428,10 @@ def continue_(
     edits: EditOption = None,
     workers: Workers = None,
     into: Into = None,
+    until: Until = None,
+    on: On = None,
+    trust_network: TrustNetwork = False,
+    conduct: Conduct = None,
 ) -> None:
     """Take frames to their full quality that the setting seconds ended.
 
@@ -436,7 +440,9 @@ def continue_(
     Example:  glat continue --at light=evening
     """
     queue = open_queue(plans, settings, at, sets, edits)
-    how = _How(None, workers, into, further=True)
-    if not _run_steps(queue, how, f"glat continue{arguments(plans or (), at, sets, settings, into, edits)}"):
+    said = conduct_of(None, until, conduct, on)
+    how = _How(None, workers, into, conduct=said, further=True, trusts=trust_network)
+    given = arguments(plans or (), at, sets, settings, into, edits) + _conducted(conduct, on, trust_network)
+    if not _run_steps(queue, how, f"glat continue{given}"):
         raise typer.Exit(1)
     next_step(_review(plans, at, sets, into))

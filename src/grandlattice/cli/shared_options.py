@@ -102,11 +102,24 @@ Conduct = Annotated[
         show_default=False,
     ),
 ]
+On = Annotated[
+    str | None,
+    typer.Option(
+        "--on", help="Who renders: local, or another backend by name or address.", show_default=False
+    ),
+]
+TrustNetwork = Annotated[
+    bool,
+    typer.Option("--trust-network", help="Of --on tcp://: you say that no one else can reach that network."),
+]
 
 
-def conduct_of(existing: str | None, until: str | None, conduct: list[str] | None) -> dict[str, Any]:
+def conduct_of(
+    existing: str | None, until: str | None, conduct: list[str] | None, on: str | None = None
+) -> dict[str, Any]:  # fmt: skip
     """What a call says of `run:`."""
     said: dict[str, Any] = {} if existing is None else {"existing": existing}
+    said |= {} if on is None else {"on": on}
     budget: dict[str, Any] = {} if until is None else {"until": until}
     for text in conduct or ():
         key, equals, value = text.partition("=")

@@ -29,7 +29,7 @@ from grandlattice.tables.edit_kinds import EDIT_KINDS
 from grandlattice.tables.formats import FORMATS
 from grandlattice.tables.passes import is_light_pass, is_share
 
-TRACE_VERSION = 18  # raise when the same inputs give other pictures, or other fingerprints, than before
+TRACE_VERSION = 19  # raise when the same inputs give other pictures, or other fingerprints, than before
 _MOST_KNOWN = 20_000
 MOST_COMPOSED = 200_000
 """Different scenes of a plan that are composed at most; of one with more what the plan says decides what is
@@ -137,7 +137,10 @@ class Fingerprints:
             whole = _bytes(self.told(settings, edits) + repr(tuple(frames)).encode())
             return Traced(whole, whole, whole)
         view = _bytes(halves.view + self._once(settings, "view", self._view))
-        inputs = _bytes(b"".join((view, halves.lights, _limit(settings, halves), _stops(halves))))
+        lit = _bytes(b"".join((halves.lights, _limit(settings, halves), _stops(halves))))
+        # Lightings of a view are in the order of this: one that no setting changes but those of their light.
+        # A limit of time, or more samples, would give the same light in other pictures otherwise.
+        inputs = lit[:8] + _bytes(view + lit)[:8]
         files = _bytes(inputs + halves.later) if halves.later else inputs
         shares = view if settings.keep_light_shares and halves.is_shared else b""
         if not halves.is_shared or not can_share(settings):
