@@ -380,6 +380,22 @@ def test_a_cell_of_a_shared_trace_is_dropped_retried_and_hurried_by_itself(lit: 
     assert (straight.finished_frames, pictures(lit.parent / "out")) == (8, after)
 
 
+def test_only_their_light_decides_in_which_order_lightings_are_traced(lit: Path) -> None:
+    plan = lattice.open_plan(lit)
+
+    def order(**said: object) -> list[list[str]]:
+        return [[cell.address for cell, _ in task.films] for task in plan.override(**said).tasks()]
+
+    for said in (
+        {"seconds": "1 h"},
+        {"samples": 9},
+        {"noise": "1%"},
+        {"size": "24x16"},
+        {"passes": ["beauty"]},
+    ):
+        assert order(**said) == order(), said  # or a time limit would give other noise
+
+
 def test_cells_that_cannot_be_composed_are_not_only_counted(lit: Path, glat) -> None:
     lit.write_text(LIT.replace("{on: /World/Lights/Key,", "{on: /World/Lights/Kee,"))
     code, said = glat(lit.parent, "cells")
