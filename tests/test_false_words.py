@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import http.server
 import json
+import sqlite3
 import threading
 from pathlib import Path
 
@@ -133,16 +134,23 @@ def test_what_is_suggested_names_the_folder_that_was_named(plan_file: Path, glat
 
 
 def test_going_on_is_foretold_without_the_limit_it_lifts(plan_file: Path) -> None:
+    plan_file.write_text(PLAN.replace("samples: 4", "samples: 40"))
+    assert lattice.open_plan(plan_file).run(at=["day/Front"], workers=0).ok
     plan_file.write_text(PLAN.replace("samples: 4", "samples: 40\n  seconds: 0.001"))
     plan = lattice.open_plan(plan_file)
-    run = plan.run(at=["day/Front"], workers=0)
-    assert run.ok
-    tasks = plan.tasks(at=["day/Front"])
-    limited, whole = (
-        estimates.estimate(tasks, 1, 1, run.ledger, None, further=further) for further in (False, True)
-    )
-    assert limited is not None
-    assert whole is not None
-    # One frame of 48 × 32 pixels and 40 samples, at what a sample took when it was rendered; its limit
-    # leaves a millisecond of that.
-    assert limited.seconds < 0.01 < whole.seconds
+    run = plan.run(at=["day/Front"], workers=0, fresh=True)
+    assert run.table()["unfinished"].all()
+    tasks, ledger = plan.tasks(at=["day/Front"]), run.ledger
+
+    def foretold(*, further: bool) -> float:
+        found = estimates.estimate(tasks, 1, 1, ledger, None, further=further)
+        assert found is not None
+        return found.seconds
+
+    # One frame of 48 × 32 pixels and 40 samples, at what a sample of the whole one took; its limit leaves a
+    # millisecond of that, and what it has is not traced again.
+    assert foretold(further=False) < 0.01 < foretold(further=True)
+    (have,), whole = set(ledger.unfinished().values()), foretold(further=True)
+    with sqlite3.connect(ledger.file) as connection:
+        connection.execute("UPDATE files SET samples = 30")
+    assert foretold(further=True) == pytest.approx(whole * (40 - 30) / (40 - have))

@@ -13,7 +13,7 @@ import platform
 import statistics
 import time
 from collections import defaultdict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 
@@ -31,6 +31,7 @@ _WORTH = 0.003  # … and the share of what the run is expected to take
 
 Probing = Callable[[Sequence[Probe]], list[Taken | None]]
 """Measures some cells at a time, see `backends.Backend.probe`."""
+Left = Callable[[Task], float]
 
 
 @dataclass(frozen=True)
@@ -82,16 +83,27 @@ def estimate(
     """
     if not len(todo):
         return None
+    left = _left_of(ledger.unfinished()) if further else None
     chosen = np.unique(np.linspace(0, len(todo) - 1, min(_LOOKED_AT, len(todo))).astype(int))
     tasks = [todo[int(k)] for k in chosen]
     known = _history(ledger)
     rates: dict[str, _Rate] = {}
     rates |= {kind: known[kind] for kind in map(kind_of, (task.first for task in tasks)) if kind in known}
     if probing is not None:
-        _probe_kinds(tasks, len(todo), rates, workers, threads, probing, further)
+        _probe_kinds(tasks, len(todo), rates, workers, threads, probing, left)
     if not rates:
         return None
-    return _summed(tasks, len(todo), rates, workers, threads, last_error(ledger), further)
+    return _summed(tasks, len(todo), rates, workers, threads, last_error(ledger), left)
+
+
+def _left_of(taken: Mapping[tuple[str, str, int], int]) -> Left:
+    """Which part of its samples each task has still to get, by the samples its frames have."""
+
+    def left(task: Task) -> float:
+        have = (taken.get((task.trace, member.cell.address, member.frame), 0) for member in task.members)
+        return max(0.0, 1.0 - min(have) / max(task.first.settings.samples, 1))
+
+    return left
 
 
 def _probe_kinds(
@@ -101,7 +113,7 @@ def _probe_kinds(
     workers: int,
     threads: int,
     probing: Probing,
-    further: bool,
+    left_of: Left | None,
 ) -> None:
     """Add the rates of kinds that are not known, for as long as it is worth it.
 
@@ -112,7 +124,7 @@ def _probe_kinds(
     left, began, seats = list(reversed(kinds.items())), time.perf_counter(), max(workers, 1)
     while left:
         if rates:
-            so_far = _summed(tasks, count, rates, workers, threads, None, further)
+            so_far = _summed(tasks, count, rates, workers, threads, None, left_of)
             if time.perf_counter() - began > np.clip(_WORTH * so_far.seconds, *_PROBING):
                 return
         batch, left = left[:seats], left[seats:]
@@ -132,18 +144,21 @@ def _summed(
     workers: int,
     threads: int,
     last: float | None,
-    further: bool,
+    left_of: Left | None,
 ) -> Estimate:
+    """Of tasks that stand for all; `left_of` where they are taken further than their time limit."""
     usual = max(rates.values(), key=lambda rate: rate.sample)
     each, widths = [], []
     for task in tasks:
         rate = rates.get(kind_of(task.first), usual)
         settings = task.first.settings
         traces = task.work / max(work_of(settings), 1)
-        sampling = settings.pixels * rate.sample * settings.samples
-        if settings.seconds is not None and not further and settings.renderer == "tracer":
-            sampling = min(sampling, settings.seconds)
-        each.append(rate.fixed + traces * (settings.pixels * rate.pixel + sampling))
+        sampling = traces * settings.pixels * rate.sample * settings.samples
+        if left_of is not None:
+            sampling *= left_of(task)
+        elif settings.seconds is not None and settings.renderer == "tracer":
+            sampling = min(sampling, settings.seconds * len(task.wanted))  # each film has its seconds
+        each.append(rate.fixed + traces * settings.pixels * rate.pixel + sampling)
         widths.append(rate.spread if kind_of(task.first) in rates else rate.spread * 2.0)
     total = statistics.fmean(each) * count
     seats = max(1, min(max(workers, 1), count))

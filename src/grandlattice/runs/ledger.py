@@ -285,12 +285,15 @@ class Ledger(LedgerFile):
         with self.open() as connection:
             return {row[0] for row in connection.execute("SELECT cell FROM members WHERE state = 'failed'")}
 
-    def unfinished(self) -> set[tuple[str, str, int]]:
-        """Trace, cell and frame of files that a time limit ended before they had all their samples."""
+    def unfinished(self) -> dict[tuple[str, str, int], int]:
+        """Trace, cell and frame of files that a time limit ended, and how many samples they have."""
         if not self.file.exists():
-            return set()
+            return {}
+        told = (
+            "SELECT trace, cell, frame, MIN(samples) FROM files WHERE unfinished GROUP BY trace, cell, frame"
+        )
         with self.open() as connection:
-            return set(connection.execute("SELECT DISTINCT trace, cell, frame FROM files WHERE unfinished"))
+            return {(*which, frame): samples for *which, frame, samples in connection.execute(told)}
 
     def those_of(self, paths: Iterable[str]) -> set[str]:
         """Those of some files that it knows."""

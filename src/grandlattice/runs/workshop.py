@@ -108,11 +108,12 @@ class Workshop:
             )
             for number, (film, _) in made.items()
         )
+        is_part = self._order.further or any(film.unfinished for film in films)  # tells nothing of a whole
         return TaskResult(
             members=tuple(members), files=tuple(each for _, files in made.values() for each in files),
             trace_seconds=sum(film.seconds for film in films), seconds=seconds,
             rays=sum(film.rays for film in films), notes=tuple(notes), cores=self._order.threads,
-            kind="" if relit or finished else kind_of(task.first), log="\n".join(notes),
+            kind="" if relit or finished or is_part else kind_of(task.first), log="\n".join(notes),
             host=platform.node(), relit=relit, finished=len(finished),
         )  # fmt: skip
 
