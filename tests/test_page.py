@@ -76,7 +76,7 @@ class Tab:
             viewport={"width": size[0], "height": size[1]}, accept_downloads=True
         )
         self.page = self.context.new_page()
-        self.page.set_default_timeout(15_000)
+        self.page.set_default_timeout(60_000)
         self.wrong: list[str] = []
         self.page.on(
             "console",
@@ -334,7 +334,7 @@ def test_choices_survive_a_reload_merge_and_are_handed_on(tab: Tab, made: Path, 
     tab.press("k", "n")
     tab.page.keyboard.type("warm <b>& close</b> 🌞")
     tab.press("Escape")
-    tab.page.wait_for_timeout(200)
+    until(tab.page, "page.kept.read().then((found) => found['day/Front']?.note)")
     tab.page.goto("about:blank")
     tab.page.goto(tab.url)
     until(tab.page, "window.page?.choices?.['day/Front']?.by === 'keep'")
