@@ -215,7 +215,7 @@ def test_a_coordinator_that_is_killed_leaves_nothing_half_and_goes_on(
 
 @pytest.mark.long
 def test_a_slot_that_hangs_is_given_up_and_used_again(plan_file: Path, studio: Studio) -> None:
-    plan_file.write_text(PLAN.replace("samples: 4", "samples: 6000") + "run: {stalled: 3 s, retries: 1}\n")
+    plan_file.write_text(PLAN.replace("samples: 4", "samples: 6000") + "run: {stalled: 5 s, retries: 1}\n")
     studio.add()
     happened: list[str] = []
 

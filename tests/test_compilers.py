@@ -36,3 +36,20 @@ def test_both_compilers_make_the_same_picture_but_for_rounding(tmp_path: Path) -
     same = np.isclose(fast, plain, rtol=2e-3, atol=2e-3, equal_nan=True).all(axis=-1)
     assert same.mean() > 0.98
     assert abs(fast[..., :3].mean() / plain[..., :3].mean() - 1.0) < 2e-3
+
+
+def test_threads_that_begin_at_the_same_time_share_what_a_process_has_once() -> None:
+    # Two handles of the ray library were made, and shapes of one were left out of scenes of the other.
+    script = """
+import threading
+from grandlattice.tracer import embree, kernel, scattering
+for make in (embree._device, kernel.load_kernels, scattering.albedo_tables):
+    ready, made = threading.Barrier(8), []
+    def ask():
+        ready.wait()
+        made.append(make())
+    threads = [threading.Thread(target=ask) for _ in range(8)]
+    [each.start() for each in threads], [each.join() for each in threads]
+    assert len({id(each) if make is not embree._device else each for each in made}) == 1, make
+"""
+    subprocess.run([sys.executable, "-c", script], check=True)

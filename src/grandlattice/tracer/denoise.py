@@ -10,12 +10,13 @@ import importlib.util
 from collections import deque
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from functools import cache
+from threading import Lock
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
+from grandlattice._support.once import once
 from grandlattice.errors import TracerError
 
 if TYPE_CHECKING:
@@ -52,6 +53,7 @@ class Cleaner:
         self._device = pyoidn.Device()
         self._device.commit()
         self._guides: deque[tuple[list[NDArray[np.float32]], list[NDArray[np.float32]]]] = deque()
+        self._one_at_a_time = Lock()
 
     def clean(
         self, light: Mapping[str, NDArray[np.float32]], albedo: NDArray[np.float32],
@@ -71,7 +73,8 @@ class Cleaner:
             When the denoiser fails.
         """
         try:
-            albedo, normal = self._guided_by(albedo, normal)
+            with self._one_at_a_time:  # a picture takes all processors
+                albedo, normal = self._guided_by(albedo, normal)
             colours = {
                 name: self._oidn.denoise(
                     np.ascontiguousarray(pixels[..., :3]), albedo, normal, hdr=True, clean_aux=True
@@ -111,7 +114,7 @@ class Cleaner:
         return made
 
 
-@cache
+@once
 def cleaner() -> Cleaner:
     """One for all pictures of a process: those of a view have the same guides."""
     return Cleaner()

@@ -19,13 +19,13 @@ from __future__ import annotations
 import ctypes
 import importlib.util
 from dataclasses import dataclass
-from functools import lru_cache
 from pathlib import Path
 from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
+from grandlattice._support.once import once
 from grandlattice.errors import TracerError
 from grandlattice.tracer.compiling.native import add_symbol
 from grandlattice.tracer.deferred_symbols import of_outside
@@ -78,7 +78,7 @@ def _find_library() -> Path:
     )
 
 
-@lru_cache(maxsize=1)
+@once
 def library() -> ctypes.CDLL:
     """Load Embree once and make its two ray queries known to the compiler."""
     import embreex.rtcore_scene  # noqa: F401  (loads the libraries Embree depends on)
@@ -117,7 +117,7 @@ def library() -> ctypes.CDLL:
     return lib
 
 
-@lru_cache(maxsize=1)
+@once
 def _device() -> int:
     """The ray library's handle of this process, made when it is asked for first."""
     lib = library()

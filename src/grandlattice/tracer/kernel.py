@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from functools import lru_cache
 
+from grandlattice._support.once import once
 from grandlattice.tracer import embree
 from grandlattice.tracer.compiling.backend import load
 
@@ -19,7 +19,7 @@ def kernel(name: str) -> Callable[..., int]:
     return load_kernels()[name]
 
 
-@lru_cache(maxsize=1)
+@once
 def load_kernels() -> dict[str, Callable[..., int]]:
     """All kernels, compiled or from the cache."""
     embree.library()  # the ray queries must be known before machine code that asks them is loaded

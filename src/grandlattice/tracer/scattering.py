@@ -19,12 +19,12 @@ from __future__ import annotations
 import math
 import os
 from contextlib import suppress
-from functools import lru_cache
 from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
+from grandlattice._support.once import once
 from grandlattice.tracer.compiling.kernel_cache import kernel_folder
 from grandlattice.tracer.kernel_memory import float32s, load_rows
 from grandlattice.tracer.lanes import any_of, inner, to_floats, to_ints, where
@@ -68,7 +68,7 @@ class Lobes(NamedTuple):
     base_out: Any  # share that gets past the interface, over its mean
 
 
-@lru_cache(maxsize=1)
+@once
 def albedo_tables() -> NDArray[np.float32]:
     """See `work_out_albedo`; worked out once for each machine and version, and kept."""
     file = kernel_folder() / "albedo.npy"
