@@ -143,8 +143,11 @@ def memory(folder: Path) -> None:
     given = [word for each in words for word in ("--set", each)] + [
         word for each in at for word in ("--at", each)
     ]
-    _, said = glat(folder, "run", str(file), *given, "--workers", "1", "--into", "large")
-    most = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss * 1024
+    command = [*GLAT, "run", str(file), *given, "--workers", "1", "--into", "large"]
+    with (folder / "said").open("w+") as out:
+        process = subprocess.Popen(command, cwd=folder, stdout=out)
+        most = os.wait4(process.pid, 0)[2].ru_maxrss * 1024  # of it and of those it waited for
+        said = (folder / "said").read_text()
     (frames,) = [line.split(";")[0] for line in said.splitlines() if "to render" in line]
     say(f"films of 1280×720 with five passes: {frames}; told beforehand {told.worker / 1e9:.2f} GB",
         f"{most / 1e9:.2f} GB", "< 2 GB")  # fmt: skip
