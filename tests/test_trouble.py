@@ -439,6 +439,17 @@ def test_a_run_ends_in_order_whoever_asks(plan_file: Path, number: int, after: f
 
 
 @pytest.mark.long
+def test_a_run_that_is_killed_leaves_nothing_behind_that_talks(plan_file: Path) -> None:
+    process = subprocess.Popen(
+        [*GLAT, "run", "--workers", "2"], cwd=long_plan(plan_file, 1500, "1-40").parent, stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    until(lambda: lattice.status(plan_file).counts.get("running"))
+    process.kill()
+    assert process.communicate(timeout=60)[1] == ""  # until the last that could write has ended
+
+
+@pytest.mark.long
 def test_what_nohup_has_ignored_stays_ignored(plan_file: Path) -> None:
     process = subprocess.Popen(
         ["nohup", *GLAT, "run", "--workers", "1"], cwd=long_plan(plan_file, 200, "1-2").parent, start_new_session=True,

@@ -11,7 +11,7 @@ import signal
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
-from multiprocessing import spawn
+from multiprocessing import resource_tracker, spawn
 from typing import Any
 
 
@@ -52,6 +52,19 @@ def signals_held() -> Iterator[None]:
         yield
     finally:
         signal.pthread_sigmask(signal.SIG_SETMASK, before)
+
+
+@contextmanager
+def helper_is_quiet() -> Iterator[None]:
+    """While this holds, Python's helper begins so that it says nothing when it tidies up after a process that
+    was killed: it would tell an artist of leaked semaphores."""
+    before = list(sys.warnoptions)
+    sys.warnoptions.append("ignore::UserWarning:multiprocessing.resource_tracker")
+    try:
+        resource_tracker.ensure_running()
+        yield
+    finally:
+        sys.warnoptions[:] = before
 
 
 def leave_signals_to_coordinator() -> None:

@@ -20,7 +20,7 @@ import numpy as np
 import psutil
 
 from grandlattice import review as reviewing
-from grandlattice._support.processes import signals_held, without_main_script
+from grandlattice._support.processes import helper_is_quiet, signals_held, without_main_script
 from grandlattice.api.call_options import RunKeys, RunOptions
 from grandlattice.api.looking_ahead import only_finished, only_unfinished, outlook, tasks
 from grandlattice.api.planned import Indices, Planned
@@ -77,7 +77,7 @@ class Preparation:
         self._process = None
         if not is_compiled():
             self._process = multiprocessing.get_context("spawn").Process(target=warm_up, daemon=True)
-            with without_main_script(), signals_held():
+            with without_main_script(), signals_held(), helper_is_quiet():
                 self._process.start()
 
     def wait(self) -> None:

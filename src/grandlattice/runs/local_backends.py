@@ -20,7 +20,7 @@ from typing import Any
 
 import psutil
 
-from grandlattice._support.processes import signals_held, without_main_script
+from grandlattice._support.processes import helper_is_quiet, signals_held, without_main_script
 from grandlattice._support.standard_streams import ensure_standard_streams
 from grandlattice.errors import LatticeError, WorkerError
 from grandlattice.runs.backends import Abilities, Backend, BackendRequest
@@ -133,7 +133,10 @@ class Processes:
         self._order, self._gentle, self._shop = order, gentle, shop
         ensure_standard_streams()  # or a pipe to a worker would stand where libraries print to
         self._context = multiprocessing.get_context("spawn")
-        with signals_held():  # Python starts a helper of its own here, which must not die of them either
+        with (
+            signals_held(),
+            helper_is_quiet(),
+        ):  # Python starts a helper of its own here, which must not die of them either
             self._stop = self._context.Event()
         self._logs = Path(tempfile.mkdtemp(prefix="grandlattice-"))
         self._busy: dict[int, UnderWay] = {}
