@@ -73,7 +73,10 @@ def night(folder: Path, rng: random.Random) -> str:
     pictures = sorted((folder / "out").rglob("*.*"))
     if len(pictures) != 64 or any(inspect_image(str(p), thoroughly=True) for p in pictures):
         return f"{told}: {len(pictures)} pictures, or not all of them whole"
-    run = lattice.open_plan(folder / "room.lattice.yaml").run(workers=2)
+    try:
+        run = lattice.open_plan(folder / "room.lattice.yaml").run(workers=2)
+    except lattice.LatticeError as problem:
+        return f"{told}: {problem}"
     if not run.ok or run.outlook.todo:
         return f"{told}: {len(run.outlook.todo)} frames were rendered again"
     if len(Ledger(ledger).files()) != 64 or list(folder.rglob("*.part*")):
