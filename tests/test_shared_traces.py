@@ -399,7 +399,10 @@ def test_only_their_light_decides_in_which_order_lightings_are_traced(lit: Path)
 def test_cells_that_cannot_be_composed_are_not_only_counted(lit: Path, glat) -> None:
     lit.write_text(LIT.replace("{on: /World/Lights/Key,", "{on: /World/Lights/Kee,"))
     code, said = glat(lit.parent, "cells")
-    assert (code, "cannot be rendered, and count as a trace each: The scene has no prim" in said) == (
+    assert (
+        code,
+        "not all can be rendered, and what cannot counts as a trace each: The scene has no prim" in said,
+    ) == (
         0,
         True,
     ), said

@@ -186,7 +186,7 @@ def _say_sharing(step: lattice.Step) -> None:
         most = f"; the largest trace makes {found.most:,} of them" if found.most > 1 else ""
         console.print(f"{many(found.frames, 'frame')} in {many(found.traces, 'trace')}{done}{most}")
         if found.problem:
-            told = f"some of them cannot be rendered, and count as a trace each: {escape(found.problem)}"
+            told = f"not all can be rendered, and what cannot counts as a trace each: {escape(found.problem)}"
             console.print(f"[yellow]{told}[/yellow]")
 
 

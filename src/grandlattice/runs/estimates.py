@@ -32,6 +32,7 @@ _WORTH = 0.003  # … and the share of what the run is expected to take
 Probing = Callable[[Sequence[Probe]], list[Taken | None]]
 """Measures some cells at a time, see `backends.Backend.probe`."""
 Left = Callable[[Task], float]
+"""The part of its samples, 0..1, that a task has still to get."""
 
 
 @dataclass(frozen=True)
@@ -83,7 +84,11 @@ def estimate(
     """
     if not len(todo):
         return None
-    left = _left_of(ledger.unfinished()) if further else None
+    left = None
+    if further:
+        left = _left_of({})
+        with suppress(LedgerError):  # lost meanwhile: then all of it is left
+            left = _left_of(ledger.unfinished())
     chosen = np.unique(np.linspace(0, len(todo) - 1, min(_LOOKED_AT, len(todo))).astype(int))
     tasks = [todo[int(k)] for k in chosen]
     known = _history(ledger)

@@ -133,10 +133,8 @@ class Processes:
         self._order, self._gentle, self._shop = order, gentle, shop
         ensure_standard_streams()  # or a pipe to a worker would stand where libraries print to
         self._context = multiprocessing.get_context("spawn")
-        with (
-            signals_held(),
-            helper_is_quiet(),
-        ):  # Python starts a helper of its own here, which must not die of them either
+        # Python starts a helper of its own here, which must not die of signals either.
+        with signals_held(), helper_is_quiet():
             self._stop = self._context.Event()
         self._logs = Path(tempfile.mkdtemp(prefix="grandlattice-"))
         self._busy: dict[int, UnderWay] = {}

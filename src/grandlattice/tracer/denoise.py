@@ -73,7 +73,7 @@ class Cleaner:
             When the denoiser fails.
         """
         try:
-            with self._one_at_a_time:  # a picture takes all processors
+            with self._one_at_a_time:  # the guides that are kept are for all threads
                 albedo, normal = self._guided_by(albedo, normal)
             colours = {
                 name: self._oidn.denoise(
